@@ -54,8 +54,7 @@ func (b *bench) databases(ctx context.Context, say func(string), rounds int) ([]
 			return nil, err
 		}
 		rows = append(rows, compare("database of "+engine+" with a user, from call to its first statement; the same "+
-			"by hand",
-			ours, theirs, func(r float64) bool { return r <= 1.5 }, "at most 1.5"))
+			"by hand", ours, theirs, func(r float64) bool { return r <= 1.5 }, "at most 1.5"))
 		if engine != "mariadb" {
 			continue
 		}

@@ -143,8 +143,7 @@ var SignIns = []SignIn{
 	{Name: studio, About: "the reseller Guillemot Studio", person: api.NewPerson{Reseller: studio,
 		Email: "hello@guillemot-studio.example"}},
 	{Name: "keeper", About: "a customer, the Lighthouse Trust; keeper@lighthousetrust.example at /mailbox, too",
-		customer: "Tern Island Lighthouse Trust",
-		person:   api.NewPerson{Email: "keeper@lighthousetrust.example"}},
+		customer: "Tern Island Lighthouse Trust", person: api.NewPerson{Email: "keeper@lighthousetrust.example"}},
 	{Name: "tresen", About: "a customer of the reseller, who reads German", customer: "Møwe Café",
 		person: api.NewPerson{Email: "tresen@xn--mwe-caf-hya2k.example"}},
 }

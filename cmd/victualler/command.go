@@ -100,8 +100,7 @@ var nouns = []struct {
 
 // plurals are those that do not only add an s.
 var plurals = map[string]string{"authorities": "authority", "people": "person", "mailboxes": "mailbox",
-	"addresses": "address", "note": "notes",
-	"setting": "settings"}
+	"addresses": "address", "note": "notes", "setting": "settings"}
 
 // singular is the noun that is meant, whatever its case and number.
 func singular(typed string) string {

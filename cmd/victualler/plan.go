@@ -100,8 +100,7 @@ func listPlans(ctx context.Context, c *call) error {
 		}))
 	}
 	return printList(c, all, more, c.filtered("no plans; add one with: victualler plan add NAME --limits LIST",
-		"search",
-		"reseller"), columns)
+		"search", "reseller"), columns)
 }
 
 func comparePlans(ctx context.Context, c *call) error {

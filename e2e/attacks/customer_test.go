@@ -53,8 +53,7 @@ func (c *customer) file(name, content string) {
 func (c *customer) run(command string) string {
 	c.t.Helper()
 	out, _ := e2e.Inst.Servers[server].Exec(context.Background(), "curl", "-s", "-G", "-m", "30", "-H",
-		"Host: "+c.Domain,
-		"--data-urlencode", "c="+command, "http://127.0.0.1/run.php")
+		"Host: "+c.Domain, "--data-urlencode", "c="+command, "http://127.0.0.1/run.php")
 	return strings.TrimSpace(out)
 }
 

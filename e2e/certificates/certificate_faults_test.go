@@ -159,8 +159,7 @@ func TestDoubtfulNames(t *testing.T) {
 	t.Run("a name server that does not answer", func(t *testing.T) {
 		dead := lab.Address6(i.Servers["petrel"].Address).Next().Next()
 		i.PublicDNS.Delegate("undertow.example", publicdns.Delegation{NameServers: []string{e2e.NS1,
-			"ns9.undertow.example"},
-			Glue: map[string][]netip.Addr{"ns9.undertow.example": {dead}}})
+			"ns9.undertow.example"}, Glue: map[string][]netip.Addr{"ns9.undertow.example": {dead}}})
 		wanted := []string{"undertow.example", "*.undertow.example"}
 		e2e.Patch(t, certificatePath(account.ID, "undertow.example"), api.CertificateChange{Names: &wanted}, nil)
 		seen := rehearsed(t, account.ID, "undertow.example")["*.undertow.example"]

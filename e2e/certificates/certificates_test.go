@@ -271,8 +271,7 @@ func TestCertificates(t *testing.T) {
 		gone(forbidden)
 
 		aaaa, _ := e2e.OnZone(t, http.MethodPost, "/zones/beacon.example/records", api.NewRecord{Name: "www",
-			Type: "AAAA",
-			Data: "2001:db8::7"})
+			Type: "AAAA", Data: "2001:db8::7"})
 		i.PublicDNS.Delegate("beacon.example", publicdns.Delegation{NameServers: []string{e2e.NS1, e2e.NS2}})
 		seen := rehearsed(t, account.ID, "beacon.example")
 		assert.Equal(t, "would pass", seen["beacon.example"].Result)

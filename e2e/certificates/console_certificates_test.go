@@ -59,8 +59,7 @@ func TestConsoleForCertificates(t *testing.T) {
 		key := newKey(t)
 		text := pemChain(sells.sell(t, key.Public(), 5*24*time.Hour, "lantern.example"), sells.between)
 		e2e.Do(t, ctx, browser.Click("button", "Install a certificate"), browser.Paste("#brought", text),
-			browser.Click(".el-dialog button", "Install"),
-			browser.Sees("[role=alert]", "no key that is here"))
+			browser.Click(".el-dialog button", "Install"), browser.Sees("[role=alert]", "no key that is here"))
 		e2e.Healthy(t, ctx, "install with an error")
 		e2e.Do(t, ctx, browser.Paste("#brought-key", pemKey(t, key)),
 			browser.Click(".el-dialog button", "Preview"), browser.Sees(".preview", "it ends in 4 days"),
@@ -84,8 +83,7 @@ func TestConsoleForCertificates(t *testing.T) {
 		e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/authorities"), browser.Sees("h2", "trial"))
 		e2e.Healthy(t, ctx, "authorities")
 		e2e.Do(t, ctx, browser.Click("button", "Change…"), browser.Click("button", "Add a bound"),
-			browser.Click("button", "Save changes"),
-			browser.Sees("dd", "300 orders in all within 3 hours"))
+			browser.Click("button", "Save changes"), browser.Sees("dd", "300 orders in all within 3 hours"))
 		e2e.Healthy(t, ctx, "bounds")
 		none := "none"
 		e2e.Does(t, "authority", "change", "trial", "--bounds", none)

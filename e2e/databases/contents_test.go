@@ -75,8 +75,7 @@ func TestContentsOfDatabases(t *testing.T) {
 			ran(t, "database", "copy", "reader", from, to, "--yes")
 			for _, name := range []string{from, to} {
 				assert.Contains(t, ran(t, "database", "execute", "reader", name, "SELECT count(*) AS n FROM boats"),
-					"500",
-					name)
+					"500", name)
 			}
 			rows := written(t, "more.csv", "id,name\n1000,\"a boat, with a comma\"\n1001,another\n")
 			assert.Contains(t, ran(t, "database", "import", "reader", from, rows, "--csv", "boats"), "2 rows")
@@ -107,8 +106,7 @@ func TestContentsOfDatabases(t *testing.T) {
 		assert.Equal(t, 409, e2e.ProblemOf(t, c.Post(ctx, at(a)+"/databases/fromm/imports", api.NewImport{Size: 5},
 			nil)).Status, "one at a time")
 		require.NoError(t, c.Do(ctx, client.Call{Method: http.MethodDelete, Path: at(a) + "/database-imports/" +
-			one.ID},
-			nil))
+			one.ID}, nil))
 		large := written(t, "large.sql", "SELECT 1;\n"+strings.Repeat("-- a comment of some length\n",
 			400_000)+"SELECT 2;\n")
 		assert.Contains(t, ran(t, "database", "import", "reader", "fromm", large), "2 statements imported")
@@ -119,8 +117,7 @@ func TestContentsOfDatabases(t *testing.T) {
 			api.StartImport{}, nil)).Status, "another account's")
 		assert.Equal(t, 404, e2e.ProblemOf(t, c.Get(ctx, at(b)+"/databases/reader_fromm/tables", nil, nil)).Status)
 		require.NoError(t, c.Do(ctx, client.Call{Method: http.MethodDelete, Path: at(a) + "/database-imports/" +
-			one.ID},
-			nil))
+			one.ID}, nil))
 		events := ran(t, "event", "list", "-o", "json")
 		assert.Contains(t, events, "database.statement")
 		assert.Contains(t, events, "database.export")
@@ -160,9 +157,8 @@ func TestContentsOfDatabases(t *testing.T) {
 
 		e2e.Write(t, a, "tmp/quays.sql", "CREATE TABLE quays (id int);\n")
 		e2e.Do(t, ctx, browser.Click("button", "Import from the home"), browser.Type(".el-message-box input",
-			"tmp/no.sql"),
-			browser.Confirm("Import"), browser.Sees(".problem, [role=alert]",
-				"there is no file tmp/no.sql in the home"),
+			"tmp/no.sql"), browser.Confirm("Import"), browser.Sees(".problem, [role=alert]",
+			"there is no file tmp/no.sql in the home"),
 			browser.Click("button", "Import from the home"), browser.Type(".el-message-box input", "tmp/quays.sql"),
 			browser.Confirm("Import"), browser.Sees(".el-message-box", "1 statement and makes 1 table"),
 			browser.Confirm("Import"),

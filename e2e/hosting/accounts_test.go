@@ -23,8 +23,7 @@ func TestOpenAndCloseByClient(t *testing.T) {
 	e2e.Shared(t)
 	before := e2e.Snapshot(t)
 	out, _, exit := e2e.Command(t, "account", "open", "https://WWW.Ternferries.example/timetable", "--preview",
-		"--plan",
-		"harbour", "--customer", "Tern Ferries", "--server", "skua")
+		"--plan", "harbour", "--customer", "Tern Ferries", "--server", "skua")
 	require.Equal(t, 0, exit)
 	for _, part := range []string{"would open account ternferries",
 		"steps: system user, home, certificates, logins, sandbox, nginx, verification",
@@ -451,8 +450,7 @@ func TestBrokenConfiguration(t *testing.T) {
 	labtest.Eventually(t, func() bool {
 		var detail api.AccountDetail
 		require.NoError(t, e2e.Inst.Client.Get(context.Background(), fmt.Sprintf("/accounts/%d", opening.Account.ID),
-			nil,
-			&detail))
+			nil, &detail))
 		return detail.State == "closed"
 	})
 	assert.Empty(t, e2e.Traces(t, "skua", "unlucky"))

@@ -95,8 +95,7 @@ func TestClientForPeople(t *testing.T) {
 	})
 	t.Run("a link to sign in, once", func(t *testing.T) {
 		link := regexp.MustCompile(`http\S+/link#\S+`).FindString(e2e.Does(t, "person", "link", "dunlin-first",
-			"--purpose",
-			"sign-in"))
+			"--purpose", "sign-in"))
 		require.NotEmpty(t, link)
 		session := filepath.Join(t.TempDir(), "session.json")
 		_, stderr, exit := e2e.CommandWith(t, session, "", "session", "start", e2e.Inst.Address(), "--link", link)
@@ -116,12 +115,10 @@ func TestClientForPeople(t *testing.T) {
 	t.Run("one's own password", func(t *testing.T) {
 		session := e2e.SessionOf(t, "dunlin-first", e2e.Password)
 		_, stderr, exit := e2e.CommandWith(t, session, e2e.Password+"\ntern-ferry-lantern-gale-9\n", "password",
-			"change",
-			"--password-stdin")
+			"change", "--password-stdin")
 		require.Equal(t, 0, exit, stderr)
 		_, stderr, exit = e2e.CommandWith(t, session, e2e.Password+"\nanother-tern-lantern-gale-9\n", "password",
-			"change",
-			"--password-stdin")
+			"change", "--password-stdin")
 		assert.Equal(t, 1, exit)
 		assert.Contains(t, stderr, "nicht Ihr jetziges Passwort", "the person reads German")
 		_, stderr, exit = e2e.CommandWith(t, session, e2e.Password+"\n", "password", "change", "--password-stdin")
@@ -134,8 +131,7 @@ func TestClientForPeople(t *testing.T) {
 		require.NotNil(t, made, stdout)
 		assert.NotRegexp(t, `[a-z]`, made[1])
 		_, stderr, exit = e2e.CommandWith(t, session, made[1]+"\n", "password", "change", "--password-stdin",
-			"--generate",
-			"--characters", "runes")
+			"--generate", "--characters", "runes")
 		assert.Equal(t, 2, exit)
 		assert.Contains(t, stderr, "not runes")
 		stdout, _, exit = e2e.CommandWith(t, session, "oystercatcher\n", "password", "check", "--password-stdin")
@@ -143,16 +139,14 @@ func TestClientForPeople(t *testing.T) {
 		assert.Regexp(t, `level\s+weak`, stdout)
 		e2e.SessionOf(t, "dunlin-first", made[1])
 		_, stderr, exit = e2e.CommandWith(t, e2e.OperatorSession(t), "gale-ferry-lantern-tern-7\n", "person",
-			"password",
-			"dunlin-first", "--password-stdin", "--must-change")
+			"password", "dunlin-first", "--password-stdin", "--must-change")
 		require.Equal(t, 0, exit, stderr)
 		assert.Regexp(t, `has to change the password\s+yes`, e2e.Does(t, "person", "show", "dunlin-first"))
 	})
 	t.Run("one's own second factor", func(t *testing.T) {
 		session := e2e.SessionOf(t, "dunlin-first", "gale-ferry-lantern-tern-7")
 		_, stderr, exit := e2e.CommandWith(t, session, "gale-ferry-lantern-tern-7\ntern-ferry-lantern-gale-9\n",
-			"password",
-			"change", "--password-stdin")
+			"password", "change", "--password-stdin")
 		require.Equal(t, 0, exit, stderr)
 		// The client asks for the code after it has shown the secret, as a person needs it.
 		cmd := exec.Command(labtest.Program(t, "victualler"), "factor", "add")
@@ -190,8 +184,7 @@ func TestClientForPeople(t *testing.T) {
 		require.Equal(t, 0, exit, stderr)
 		assert.NotContains(t, stdout, codes[1][1], "new recovery codes")
 		_, _, exit = e2e.CommandWith(t, filepath.Join(t.TempDir(), "s"), "tern-ferry-lantern-gale-9\n", "session",
-			"start",
-			e2e.Inst.Address(), "--name", "dunlin-first", "--password-stdin", "--code", codes[1][1])
+			"start", e2e.Inst.Address(), "--name", "dunlin-first", "--password-stdin", "--code", codes[1][1])
 		assert.Equal(t, 1, exit, "the old ones work no longer")
 		e2e.Does(t, "person", "unlock", "dunlin-first", "--yes")
 		e2e.SessionOf(t, "dunlin-first", "tern-ferry-lantern-gale-9")

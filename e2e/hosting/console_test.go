@@ -78,8 +78,7 @@ func TestConsole(t *testing.T) {
 
 	t.Run("an account is closed after its name was typed", func(t *testing.T) {
 		e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/gannet"), browser.Click("button", "Close the account"),
-			browser.Sees("li", "deleted for good"),
-			browser.Type("#close-name", "ganne"))
+			browser.Sees("li", "deleted for good"), browser.Type("#close-name", "ganne"))
 		e2e.Healthy(t, ctx, "close an account")
 		var disabled bool
 		e2e.Do(t, ctx,
@@ -95,8 +94,7 @@ func TestConsole(t *testing.T) {
 		e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/operations"), browser.Sees("td", "Close account"))
 		e2e.Healthy(t, ctx, "operations")
 		e2e.Do(t, ctx, browser.Press("/"), chromedp.KeyEvent("beac"), browser.Sees("#hits li", "beacon.example"),
-			chromedp.KeyEvent("\r"),
-			browser.Sees("h1", "beacon.example"))
+			chromedp.KeyEvent("\r"), browser.Sees("h1", "beacon.example"))
 	})
 
 	t.Run("a session that ends keeps the form", func(t *testing.T) {

@@ -145,8 +145,7 @@ func TestLogins(t *testing.T) {
 			browser.Click(".el-dialog button", "Add login"), browser.Sees("[role=alert]", "no public key"))
 		e2e.Healthy(t, ctx, "add a login")
 		e2e.Do(t, ctx, browser.Retype("#login-key", line), browser.Click(".el-dialog button", "Add login"),
-			browser.Sees("td code", "gangway-bosun"),
-			browser.Sees("span", "key mate@bridge"))
+			browser.Sees("td code", "gangway-bosun"), browser.Sees("span", "key mate@bridge"))
 		labtest.Eventually(t, func() bool {
 			conn, err := sshTo("skua", "gangway-bosun", ssh.PublicKeys(signer))
 			if err == nil {

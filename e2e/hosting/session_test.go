@@ -25,14 +25,12 @@ func TestSession(t *testing.T) {
 	assert.Equal(t, 3, exit)
 	assert.Contains(t, stderr, "session start")
 	_, stderr, exit = e2e.CommandWith(t, session, "wrong password", "session", "start", i.Address(), "--name",
-		i.Operator,
-		"--password-stdin")
+		i.Operator, "--password-stdin")
 	assert.Equal(t, 1, exit)
 	assert.Contains(t, stderr, "wrong name or password")
 	assert.NoFileExists(t, session)
 	out, stderr, exit := e2e.CommandWith(t, session, i.Password+"\n", "session", "start", i.Address(), "--name",
-		i.Operator,
-		"--password-stdin")
+		i.Operator, "--password-stdin")
 	require.Equal(t, 0, exit, stderr)
 	assert.NotContains(t, out+stderr, i.Password)
 	info, err := os.Stat(session)

@@ -468,8 +468,7 @@ func TestExactlyAsMany(t *testing.T) {
 			for attempt := 0; !full && time.Now().Before(end); attempt++ {
 				err := mailtest.Submit(skua, "anna@counters.example", password, "anna@counters.example",
 					[]string{"tally@harbourmail.test"}, fmt.Sprintf("From: anna@counters.example\r\nSubject: "+
-						"%d/%d\r\n\r\nx\r\n", n,
-						attempt))
+						"%d/%d\r\n\r\nx\r\n", n, attempt))
 				if err == nil {
 					taken.Add(1)
 					continue

@@ -122,8 +122,7 @@ func TestSitesWithMailElsewhere(t *testing.T) {
 			strings.Repeat("much to tell\r\n", 30<<20/14)))
 		fill := func() string {
 			out, _ := i.Servers["skua"].Exec(context.Background(), "victualler-sandbox", "enter", "ferrymen", "bash",
-				"-c",
-				"dd if=/dev/urandom of=sites/data bs=1M count=180 2>&1; sync; rm sites/data")
+				"-c", "dd if=/dev/urandom of=sites/data bs=1M count=180 2>&1; sync; rm sites/data")
 			return out
 		}
 		assert.NotContains(t, fill(), "quota")

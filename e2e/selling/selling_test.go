@@ -742,8 +742,7 @@ func TestRemovedMeanwhile(t *testing.T) {
 		group.Go(func() { assert.NoError(t, e2e.Remove("/resellers/"+other, nil)) })
 		group.Wait()
 		assert.Equal(t, 404, e2e.ProblemOf(t, i.Client.Get(ctx, "/people/"+other+"-person", nil, nil)).Status,
-			"round %d",
-			n)
+			"round %d", n)
 	}
 	e2e.Settled(t)
 	var accounts api.AccountPage

@@ -79,8 +79,7 @@ func TestSecondFactor(t *testing.T) {
 		defer e2e.Patch(t, "/settings", map[string][]string{"second_factor": {}}, nil)
 		require.NoError(t,
 			e2e.Inst.Client.Post(ctx, "/resellers", api.NewReseller{Name: "factory", Title: "F",
-				Limits: plans.Limits{}},
-				nil))
+				Limits: plans.Limits{}}, nil))
 		r := e2e.Person(t, api.NewPerson{Name: "factor-reseller", Reseller: "factory"})
 		var s api.Session
 		require.NoError(t, r.Get(ctx, "/session", nil, &s))

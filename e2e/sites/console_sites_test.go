@@ -42,8 +42,7 @@ func TestConsoleForSites(t *testing.T) {
 	})
 	t.Run("settings are changed, looked at first, and kept", func(t *testing.T) {
 		e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/pilots/domains/pilots.example"),
-			browser.Sees("h2", "Settings"),
-			browser.Sees("label", "largest upload"))
+			browser.Sees("h2", "Settings"), browser.Sees("label", "largest upload"))
 		e2e.Healthy(t, ctx, "a domain")
 		e2e.Do(t, ctx, browser.Retype("#setting-largest_upload", "20"), browser.Sees("[role=alert]", "20 what?"),
 			browser.Retype("#setting-largest_upload", "20M"),

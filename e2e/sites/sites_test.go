@@ -412,12 +412,10 @@ func TestSettingsOfSites(t *testing.T) {
 		p := e2e.RefusedAs(t, "invalid-input",
 			e2e.Inst.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: e2e.Domains(a.ID) + "/switches.example",
 				Body: api.DomainChange{Settings: map[string]any{"hsts": -1, "methods": []string{"GET"},
-					"nonsense":    true,
-					"compression": "on"}}}, nil))
+					"nonsense": true, "compression": "on"}}}, nil))
 		assert.Len(t, p.Errors, 4)
 		err := e2e.Inst.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: e2e.Domains(a.ID) +
-			"/switches.example",
-			IfMatch: `"1"`, Body: api.DomainChange{Settings: map[string]any{"hsts": 60}}}, nil)
+			"/switches.example", IfMatch: `"1"`, Body: api.DomainChange{Settings: map[string]any{"hsts": 60}}}, nil)
 		e2e.RefusedAs(t, "changed-meanwhile", err)
 	})
 	t.Run("a preview shows the very lines", func(t *testing.T) {

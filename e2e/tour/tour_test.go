@@ -31,8 +31,7 @@ var comment = regexp.MustCompile(` +#.*$`)
 // asked are lines that somebody has to be there for, that go on until they are ended, or that are
 // of another installation: the client's own tests are for these.
 var asked = []string{"session start", "server join", "password change", "factor add", "site log", "operation watch",
-	"folder ",
-	"reseller add"}
+	"folder ", "reseller add"}
 
 // ends are lines that end otherwise than well, with what they say.
 var ends = map[string]struct {

@@ -245,7 +245,7 @@ func (v visiting) looking(t *testing.T, e databases.Engine, all, read agentlink.
 	assert.NotEmpty(t, told.Refused)
 	assert.Less(t, time.Since(began), 20*time.Second)
 
-	// As many as may be are being executed: what they are is seen nevertheless, and they are stopped.
+	// As many as may be are being executed: they are seen nevertheless, and they are stopped.
 	const most = 4
 	done := make(chan agentlink.DatabaseAnswer, most)
 	dozing := agentlink.DatabaseQuestion{DatabaseVisit: read, Ask: agentlink.AskStatement,

@@ -36,8 +36,7 @@ func newCustomer(t *testing.T, s *lab.Server, c *agentlink.Client, m manifest.Ma
 	t.Helper()
 	applied(t, c, m)
 	_, err := s.Exec(context.Background(), "sh", "-ec", `cd "$1"; rm -f index.html; cat > run.php; chown "$2": run.php`,
-		"sh",
-		"/home/"+m.SignInName+"/"+m.Sites[0].Root, m.SignInName)
+		"sh", "/home/"+m.SignInName+"/"+m.Sites[0].Root, m.SignInName)
 	require.NoError(t, err)
 	cmd := s.Command(context.Background(), "tee", "/home/"+m.SignInName+"/"+m.Sites[0].Root+"/run.php")
 	cmd.Stdin = strings.NewReader(runner)

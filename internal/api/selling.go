@@ -51,8 +51,7 @@ func AllLimits(tag string) LimitList {
 			given = &d.N
 		}
 		list.Limits = append(list.Limits, LimitInfo{Key: string(info.Key), Unit: string(info.Unit),
-			Title: info.Text().In(tag),
-			Bound: info.Bound, Default: given})
+			Title: info.Text().In(tag), Bound: info.Bound, Default: given})
 	}
 	for _, f := range plans.AllFeatures {
 		list.Features = append(list.Features, FeatureInfo{Key: string(f), Title: language.Plain(f.Title()).In(tag)})

@@ -121,8 +121,7 @@ func (a *API) databaseExportRoute(tag string) {
 			compression = ""
 		}
 		contents, name, err := a.service.Databases.Export(ctx, actor(ctx), in.Account, in.Database, in.User,
-			compression,
-			in.Tables)
+			compression, in.Tables)
 		if err != nil {
 			return nil, a.toProblem(ctx, err)
 		}

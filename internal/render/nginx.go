@@ -399,8 +399,7 @@ func (w *siteWriter) mailSettings() {
 		domain, server := w.site.Domain.String(), told.Server.String()
 		xml := func(where, text string) {
 			w.line(1, "location %s {\n        types { }\n        default_type \"text/xml; charset=utf-8\";\n       "+
-				" return 200 %s;\n    }",
-				where, quote(text))
+				" return 200 %s;\n    }", where, quote(text))
 		}
 		xml("= /mail/config-v1.1.xml", fmt.Sprintf(clientConfig, domain, server))
 		xml("= /.well-known/autoconfig/mail/config-v1.1.xml", fmt.Sprintf(clientConfig, domain, server))

@@ -153,8 +153,7 @@ func (l Observation) Judge() Verdict {
 	}
 	if l.CAAFailed != "" {
 		return fails(CodeCAA, say("the CAA records cannot be looked up, and no authority issues without: %s",
-			l.CAAFailed),
-			say("see with “zone check” why the name servers do not answer"))
+			l.CAAFailed), say("see with “zone check” why the name servers do not answer"))
 	}
 	if reason := l.forbidden(); !reason.IsZero() {
 		return fails(CodeCAA, say("%s (at %s)", reason, l.CAAAt), l.allow())

@@ -20,13 +20,11 @@ func LimitMet(code Code, n int64, limit language.Text) Explanation {
 	case MemoryMet:
 		e := Explanation{
 			say("Processes were ended %d times in the last day: all together needed more memory than the %s of the "+
-				"plan.",
-				n, limit), say("Visitors who were waiting for it saw an error (502) or half a page."),
+				"plan.", n, limit), say("Visitors who were waiting for it saw an error (502) or half a page."),
 			say("Look for what needs so much, such as an import or a plugin, or ask for a plan with more memory.")}
 		if n == 1 {
 			e.What = say("A process was ended once in the last day: all together needed more memory than the %s of "+
-				"the plan.",
-				limit)
+				"the plan.", limit)
 		}
 		return e
 	case ProcessesMet:

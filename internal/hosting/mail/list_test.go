@@ -42,8 +42,7 @@ func TestDecide(t *testing.T) {
 		// What programs write: failures, replies.
 		{AnyonePosts, true, "", "mailer-daemon@quay.test", [2]string{}, false, IgnorePost},
 		{AnyonePosts, true, "anna@boats.example", "anna@boats.example", [2]string{"Auto-Submitted", "auto-replied"},
-			false,
-			IgnorePost},
+			false, IgnorePost},
 		{AnyonePosts, true, "anna@boats.example", "anna@boats.example", [2]string{"Auto-Submitted", "No"}, false,
 			PassOn},
 	} {

@@ -36,8 +36,7 @@ func CertificateEnds(tag string, s Sender, e Ending) Notice {
 	return s.notice(tag, language.Say(tag, "The certificate of %s ends on %s", e.Domain,
 		e.At.UTC().Format(language.Say(tag, "2 January 2006"))),
 		language.Say(tag, "the certificate with which visitors recognise %s ends on %s. After that, they are "+
-			"warned.",
-			e.Domain, moment(tag, e.At)),
+			"warned.", e.Domain, moment(tag, e.At)),
 		e.reason(tag),
 		language.Say(tag, "The page of the certificate tells what is to be done."))
 }

@@ -95,8 +95,7 @@ func Choose(servers []Server) (Choice, error) {
 	case freeShare(best) != freeShare(next):
 	case best.Accounts == next.Accounts:
 		return Choice{best.Label, language.New("%s and %s are equally full (%d%% of disk free, accounts held: %d); %s "+
-			"comes first by name",
-			best.Label, next.Label, freeShare(best), best.Accounts, best.Label)}, nil
+			"comes first by name", best.Label, next.Label, freeShare(best), best.Accounts, best.Label)}, nil
 	default:
 		return Choice{best.Label, language.New("%s and %s have the same share of disk free (%d%%), and %s holds fewer "+
 			"accounts: %d, not %d",

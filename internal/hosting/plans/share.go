@@ -235,8 +235,7 @@ func (s Share) AdmitSums(before, after Limits) error {
 			left = share.Minus(was.N)
 		}
 		words = append(words, language.New("%s: %s is %s, %s allotted now, %s left, %s would be allotted", info.Text(),
-			s.source(),
-			share.Format(info.Unit), was.Format(info.Unit), left.Format(info.Unit), is.Format(info.Unit)))
+			s.source(), share.Format(info.Unit), was.Format(info.Unit), left.Format(info.Unit), is.Format(info.Unit)))
 		full = append(full, refusal.Limit{Key: string(info.Key), Value: share.N, Used: was.N,
 			Left: left.N}.From(s.source()))
 	}

@@ -198,8 +198,7 @@ func text(arg string) error {
 	for _, match := range variable.FindAllStringSubmatch(arg, -1) {
 		if !readable.MatchString(match[1]) {
 			return language.Errorf("$%s cannot be used; possible are such as $host, $request_uri, $arg_…, $http_…, "+
-				"$my_…",
-				match[1])
+				"$my_…", match[1])
 		}
 	}
 	return nil

@@ -56,8 +56,7 @@ func TestReasons(t *testing.T) {
 		"k7":           "short",
 	} {
 		assert.Contains(t, language.Join(Estimate(password, []string{"ternferries.example"}).Reasons, "; ").String(),
-			says,
-			password)
+			says, password)
 	}
 	assert.Empty(t, Estimate("Hq7mVt2kXw9pRz4c", nil).Reasons)
 	assert.NotEmpty(t, Estimate("kz7", nil).Advice.String())

@@ -145,8 +145,7 @@ const smtpPort = 25
 // New prepares the supervisor: it finds out what the kernel offers.
 func New(log *slog.Logger) (*Supervisor, error) {
 	s := &Supervisor{log: log, accounts: map[string]*account{}, watched: map[int]any{}, found: map[string]int{},
-		opened: map[string]bool{}, begun: time.Now(),
-		keepers: map[*net.UnixConn]bool{}}
+		opened: map[string]bool{}, begun: time.Now(), keepers: map[*net.UnixConn]bool{}}
 	for _, dir := range []struct {
 		path string
 		mode fs.FileMode

@@ -205,8 +205,7 @@ func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api
 		return none, err
 	}
 	account, err := tx.AddAccount(ctx, db.AddAccountParams{SignInName: name, MainDomain: domain.String(),
-		CustomerID: customer.ID,
-		PlanID:     found.ID, ServerID: server.ID, Placement: reason})
+		CustomerID: customer.ID, PlanID: found.ID, ServerID: server.ID, Placement: reason})
 	if store.ViolatedConstraint(err) == "accounts_sign_in_name" {
 		return none, signInNameTaken(name)
 	}

@@ -91,8 +91,7 @@ func (s *Service) handover(ctx context.Context, q *db.Queries, number int64) (ap
 		out.People = append(out.People, p.Name)
 	}
 	sheet := notices.Sheet{Customer: out.Customer, Account: out.Account, Console: out.Console, Plan: out.Plan,
-		Domains: out.Domains, Addresses: out.Addresses,
-		NameServers: out.NameServers, People: out.People}
+		Domains: out.Domains, Addresses: out.Addresses, NameServers: out.NameServers, People: out.People}
 	for _, key := range onSheet {
 		info, _ := plans.Info(key)
 		amount := allowance.Limits[key].Format(info.Unit)

@@ -60,8 +60,7 @@ func TestContents(t *testing.T) {
 		result, err := b.Databases.Execute(ctx, owner, at, "shop", api.NewStatement{Statement: "DELETE FROM boats"})
 		require.NoError(t, err)
 		assert.Equal(t, api.StatementResult{User: "gangway_eye", Columns: []string{"n"}, Rows: [][]*string{},
-			Affected: 3,
-			Seconds:  1}, result)
+			Affected: 3, Seconds: 1}, result)
 		assert.Contains(t, b.Events(at)[0], "database.statement")
 		last := time.Now()
 		agent.Set(func(a *servicetest.Agent) {

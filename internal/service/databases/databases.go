@@ -248,8 +248,7 @@ func (s *Service) AddDatabase(ctx context.Context, a usecase.Actor, reference st
 				a.Note("nobody can use it until a user may; add one, or give it to one")
 			}
 			return tellDatabase(a, st.Account, row.ID), usecase.Record(ctx, tx, a, "database.add",
-				usecase.AboutAccount(st.Account),
-				nil, words)
+				usecase.AboutAccount(st.Account), nil, words)
 		})
 }
 
@@ -502,8 +501,7 @@ func (s *Service) AddDatabaseUser(ctx context.Context, a usecase.Actor, referenc
 				words["hosts"] = hosts
 			}
 			return tellUser(u.ID), usecase.Record(ctx, tx, a, "database_user.add", usecase.AboutAccount(st.Account),
-				nil,
-				words)
+				nil, words)
 		})
 }
 

@@ -81,8 +81,7 @@ func admitRecord(a usecase.Actor, d *zones.Draft, r zones.Record) error {
 	}
 	for _, gone := range d.Add(r) {
 		a.Note("%s %s %s, which follows from %s, is no longer answered with", gone.Name, gone.Type,
-			gone.Data,
-			gone.Why)
+			gone.Data, gone.Why)
 	}
 	return nil
 }

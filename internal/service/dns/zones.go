@@ -586,8 +586,7 @@ func (s *Service) ChangeZone(ctx context.Context, a usecase.Actor, name string, 
 				return 0, nil, err
 			}
 			return 0, notes, usecase.Record(ctx, tx, a, "zone.change", usecase.AboutAccount(st.Account),
-				zoneRecord(z, before),
-				zoneRecord(z, map[string]any{"hosted": z.Row.Hosted, "dnssec": z.Row.Dnssec}))
+				zoneRecord(z, before), zoneRecord(z, map[string]any{"hosted": z.Row.Hosted, "dnssec": z.Row.Dnssec}))
 		})
 }
 

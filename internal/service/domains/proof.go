@@ -273,8 +273,7 @@ func proofView(d db.Domain) *api.DomainProof {
 		return nil
 	}
 	return &api.DomainProof{Waiting: d.Waiting, Record: domain.ProofRecord(), Text: d.ProofText,
-		AskedAt: d.ProofAskedAt,
-		Failed:  d.ProofFailed}
+		AskedAt: d.ProofAskedAt, Failed: d.ProofFailed}
 }
 
 // ProofWarnings tells of domains that are not served yet, or of which nothing shows whose they are.

@@ -215,8 +215,7 @@ func traceVerdict(a usecase.Actor, d db.Domain, server *db.Server, out *api.Trac
 		out.Verdict, out.Right = a.Say("visitors come to %s and get this site", here), true
 	case right:
 		out.Verdict = a.Say("some visitors come to %s, others are led to %s: remove the addresses that are not the "+
-			"server's",
-			here, addressWords(out.PublicDNS))
+			"server's", here, addressWords(out.PublicDNS))
 	default:
 		out.Verdict = a.Say("visitors are led to %s, not to %s: change the address record, or wait until the old one "+
 			"has "+

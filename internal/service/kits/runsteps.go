@@ -58,8 +58,7 @@ func (w *run) values(ctx context.Context, k kits.Kit, answers []byte, s secrets)
 		return nil, err
 	}
 	out["database_dsn"] = databases.DSN(databases.Database{Engine: k.Needs.Database, Name: s.Database,
-		Charset: charset},
-		at)
+		Charset: charset}, at)
 	out["database_name"], out["database_user"], out["database_password"] = s.Database, s.User, s.Password
 	return out, nil
 }

@@ -234,8 +234,7 @@ func (s *Service) AddList(ctx context.Context, a usecase.Actor, reference string
 				return nil, err
 			}
 			added, err := tx.AddMailList(ctx, db.AddMailListParams{AccountID: st.Account.ID, DomainID: d.ID,
-				Local: local,
-				Name:  row.Name, Posting: row.Posting, Moderated: in.Moderated, Footer: row.Footer})
+				Local: local, Name: row.Name, Posting: row.Posting, Moderated: in.Moderated, Footer: row.Footer})
 			if err != nil {
 				return nil, err
 			}
@@ -467,8 +466,7 @@ func (s *Service) ChangeListMembers(ctx context.Context, a usecase.Actor, refere
 				return nil, err
 			}
 			a.Summarize("list %s of account %s: add %d, remove %d", address.Unicode(), st.Account.SignInName,
-				done.Added,
-				done.Removed)
+				done.Added, done.Removed)
 			noteMembers(a, st, book, append(slices.Collect(maps.Keys(before)), add...))
 			return func(out outcome) api.ListMembersChanged {
 					done.Operation = out.operation

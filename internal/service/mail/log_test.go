@@ -141,8 +141,7 @@ func TestMessages(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, m, one)
 			return strings.Join([]string{m.FromAccount, m.SignIn, m.Client, m.ToAccount, m.DeliveredTo, m.Folder,
-				m.Score,
-				m.Reply, m.Says}, "|")
+				m.Score, m.Reply, m.Says}, "|")
 		}
 		assert.Equal(t, "boats|anna@boats.example|192.0.2.8||||||in the mailbox sales@quay.example", seen(boats))
 		assert.Equal(t, "|||quay|cy@quay.example|Junk|9.1; WINNER|250 2.0.0 <cy@quay.example> x Saved|in the "+

@@ -45,8 +45,7 @@ func TestSuspendMail(t *testing.T) {
 	require.NoError(t, suspend(api.SuspendMail{Sending: true, Why: "a list was bought"}))
 	m, _ := b.Agents.On(1).InForce(account.ID)
 	assert.Equal(t, "true false false", strings.Join([]string{said(m.Mail.Silent), said(m.Mail.Deferred),
-		said(m.Suspended)},
-		" "))
+		said(m.Suspended)}, " "))
 	assert.NotEmpty(t, m.Mail.Mailboxes[0].Hash, "what is there is read")
 	list, err := b.Accounts.Accounts(ctx, guillemot, accounts.AccountFilter{}, "", 10)
 	require.NoError(t, err)

@@ -76,8 +76,7 @@ func (s *Service) QueueMail(ctx context.Context, tx store.Tx, l OutboundMail) er
 			Do: language.New("set both"), Command: "settings change --mail-server HOST --sender ADDRESS"})
 	}
 	text, err := json.Marshal(post.Message{From: mail.Address{Name: l.SenderName, Address: l.SenderAt}, To: l.To,
-		Subject: l.Notice.Subject,
-		Text:    l.Notice.Text, Language: l.Language, Date: s.Now()})
+		Subject: l.Notice.Subject, Text: l.Notice.Text, Language: l.Language, Date: s.Now()})
 	if err != nil {
 		return err
 	}
@@ -208,8 +207,7 @@ func (s *Service) TestMail(ctx context.Context, a usecase.Actor, in api.MailTest
 	}
 	n := notices.Test("en", notices.Sender{Title: settings.Title})
 	m := post.Message{ID: fmt.Sprintf("%d.test", s.Now().UnixNano()), From: mail.Address{Name: settings.Title,
-		Address: settings.Sender}, To: in.To,
-		Subject: n.Subject, Text: n.Text, Language: "en", Date: s.Now()}
+		Address: settings.Sender}, To: in.To, Subject: n.Subject, Text: n.Text, Language: "en", Date: s.Now()}
 	if err := server.Send(ctx, m); err != nil {
 		return refusal.New(refusal.MailFailed, "%s", err)
 	}

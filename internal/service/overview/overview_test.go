@@ -118,8 +118,7 @@ func TestAccountsInNeed(t *testing.T) {
 
 	// An exception counts, both ways.
 	run("insert into exceptions (account_id, limit_key, amount, reason, author) values ($1, 'disk', 20 * 1024 * "+
-		"1024, 'x', 'y')",
-		ferries.ID)
+		"1024, 'x', 'y')", ferries.ID)
 	assert.NotContains(t, attention(t, b, b.Operator), "accounts-full")
 	run("update exceptions set amount = 9.6 * 1024 * 1024")
 	run("update plan_limits set amount = 100 * 1024 * 1024 where key = 'disk'")

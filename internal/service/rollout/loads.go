@@ -97,8 +97,7 @@ func (s *Service) limitWarnings(ctx context.Context, a usecase.Actor, st entitle
 		info, _ := plans.Info(key)
 		e := homes.LimitMet(code, n, limit.Format(info.Unit))
 		list = append(list, api.Warning{Part: homes.Sandbox, Subject: string(key), Code: string(code),
-			What: e.What.In(a.Language),
-			Seen: e.Seen.In(a.Language), Mend: e.Mend.In(a.Language), Since: met.Since})
+			What: e.What.In(a.Language), Seen: e.Seen.In(a.Language), Mend: e.Mend.In(a.Language), Since: met.Since})
 	}
 	warn(homes.MemoryMet, met.Killed, limits.Memory, plans.Memory)
 	warn(homes.ProcessesMet, met.Refused, limits.Processes, plans.Processes)

@@ -114,8 +114,7 @@ func customerIn(ctx context.Context, q *db.Queries, a usecase.Actor, number int6
 
 func customerView(a usecase.Actor, row db.CustomersRow) api.Customer {
 	c := api.Customer{ID: row.ID, Name: row.Name, Contact: row.Contact, Phone: row.Phone, Postal: row.Postal,
-		Language: row.Language,
-		Accounts: row.Accounts, Since: row.CreatedAt, Version: row.Version}
+		Language: row.Language, Accounts: row.Accounts, Since: row.CreatedAt, Version: row.Version}
 	if row.Email != nil {
 		c.Email = *row.Email
 	}

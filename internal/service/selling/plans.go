@@ -442,8 +442,7 @@ func (s *Service) RemovePlan(ctx context.Context, a usecase.Actor, reference str
 		if len(accounts) > 0 {
 			if len(accounts) == 1 {
 				return refusal.New(refusal.InUse, "1 account is on plan %s: %s; put it on another plan first",
-					reference,
-					usecase.ListSome(accounts))
+					reference, usecase.ListSome(accounts))
 			}
 			return refusal.New(refusal.InUse, "%d accounts are on plan %s: %s; put them on another plan first",
 				len(accounts), reference, usecase.ListSome(accounts))

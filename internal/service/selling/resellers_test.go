@@ -236,8 +236,7 @@ func TestBrand(t *testing.T) {
 	_, err = b.Selling.ChangeBrand(ctx, guillemot, "guillemot", 0, api.Brand{Accent: "not a colour"})
 	servicetest.Refused(t, refusal.InvalidInput, err)
 	_, err = b.Selling.ChangeBrand(ctx, guillemot, "guillemot", 0, api.Brand{Title: "Guillemot Studio",
-		Footer: "By the sea",
-		Accent: "#a03020"})
+		Footer: "By the sea", Accent: "#a03020"})
 	require.NoError(t, err)
 	b.Work()
 	detail, err := b.Accounts.Account(ctx, guillemot, "bakery.example")

@@ -66,8 +66,7 @@ func NewMariaDB(scratch string) *MariaDB {
 // that speaks with it otherwise does not know that way of signing in.
 func asRoot(ctx context.Context, statement string) error {
 	cmd := exec.CommandContext(ctx, "mariadb", "--no-defaults", "--socket", databases.MariaDB.Socket(), "--user",
-		"root",
-		"--connect-timeout", "5", "--batch")
+		"root", "--connect-timeout", "5", "--batch")
 	cmd.Stdin = strings.NewReader(statement + ";\n") // others see the arguments of programs
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, strings.TrimSpace(string(out)))

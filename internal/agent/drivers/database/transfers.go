@@ -27,8 +27,9 @@ import (
 
 const (
 	// mostTransfers is how many imports and exports go on at the same time, transfersEach how many
-	// of one account: whoever reads slowly holds one for long.
-	mostTransfers, transfersEach = 8, 2
+	// of one account. Whoever reads slowly, or imports what waits, holds one for long: there are so
+	// many that a few accounts do not keep the others from theirs.
+	mostTransfers, transfersEach = 24, 2
 	// largestImport bounds what comes out of a compressed file.
 	largestImport = 100 << 30
 	// longestStatement is how long one may take that somebody looks at.
