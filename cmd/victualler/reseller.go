@@ -99,7 +99,7 @@ func resellerCommands() []command {
 			flags: []flagInfo{{name: "why", value: "TEXT", usage: "the reason; they are told when they try to sign in",
 				required: true},
 				{name: "accounts", value: "stay|suspend", values: []string{"stay", "suspend"},
-				usage: "whether their accounts stay as they are or are suspended with them", required: true}},
+					usage: "whether their accounts stay as they are or are suspended with them", required: true}},
 			run: func(ctx context.Context, c *call) error {
 				return c.switchReseller(ctx, path(c)+"/suspend", api.SuspendReseller{Why: c.value("why"),
 					Accounts: c.value("accounts")})
