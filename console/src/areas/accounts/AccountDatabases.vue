@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, nextTick, ref } from 'vue'
-import { ElButton, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
+import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
 import { api, ask, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useForm } from '../../composables/useForm'
@@ -8,6 +8,7 @@ import { useLoad } from '../../composables/useLoad'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import FactStrip from '../../parts/FactStrip.vue'
 import FillBar from '../../parts/FillBar.vue'
+import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
 import NewPassword from '../../parts/NewPassword.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
@@ -32,7 +33,7 @@ const change = computed(() => open.value && may('databases.change') && has.value
 
 type Database = Schemas['Database']
 const shown = ref(false)
-const { form, general, error, busy, act, reset } = useForm(
+const { form, dirty, general, error, busy, act, reset } = useForm(
   () => ({ name: '', engine: 'mariadb', collation: '', user: '', password: '' }),
   shown,
 )
@@ -179,66 +180,62 @@ const columns: Column<Database>[] = [
       @started="done"
     />
     <DatabaseConnection v-if="looked" :database="looked" @closed="looking = ''" />
-    <ElDialog v-model="shown" :title="$t('Add a database')" width="min(34rem, 94vw)">
-      <form id="database" class="form" @submit.prevent="add">
-        <FormField
-          :label="$t('Name')"
-          for="database-name"
-          :error="error('name')"
-          :hint="$t('It is called {name}', { name: whole(form.name.trim() || 'NAME') })"
-          ><ElInput id="database-name" v-model="form.name" spellcheck="false" autocomplete="off"
-        /></FormField>
-        <FormField :label="$t('Engine')" for="database-engine" :error="error('engine')">
-          <ElSelect id="database-engine" v-model="form.engine">
-            <ElOption v-for="(title, engine) in engines" :key="engine" :value="engine" :label="title" />
-          </ElSelect>
-        </FormField>
-        <FormField
-          :label="$t('User')"
-          for="database-user"
-          :error="error('user')"
-          :hint="
-            known
-              ? $t('{name} is there and keeps its password; it may do everything with the database', {
-                  name: whole(form.user.trim().toLowerCase()),
-                })
-              : $t('A user that may do everything with it; empty is nobody yet')
-          "
-          ><ElInput id="database-user" v-model="form.user" spellcheck="false" autocomplete="off"
-        /></FormField>
-        <NewPassword
-          v-if="shown && form.user.trim() && !known"
-          id="database-password"
-          v-model="form.password"
-          :label="$t('Password')"
-          :about="[form.user]"
-          :error="error('password')"
-        />
-        <FormField
-          :label="$t('Collation')"
-          for="database-collation"
-          :error="error('collation') ?? error('charset')"
-          :hint="
-            form.engine === 'mariadb'
-              ? $t('How texts are sorted, such as utf8mb4_german2_ci; empty is right for most languages')
-              : $t('The language by which texts are sorted, such as de; empty is right for most languages')
-          "
-          ><ElInput id="database-collation" v-model="form.collation" spellcheck="false" autocomplete="off"
-        /></FormField>
-        <ProblemNote :refusal="general" />
-      </form>
-      <template #footer
-        ><ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton
-        ><ElButton
-          type="primary"
-          native-type="submit"
-          form="database"
-          :loading="busy === 'save'"
-          :disabled="!form.name.trim()"
-          >{{ $t('Add database') }}</ElButton
-        ></template
-      >
-    </ElDialog>
+    <FormDialog
+      id="database"
+      v-model="shown"
+      :title="$t('Add a database')"
+      :action="$t('Add database')"
+      :ready="!!form.name.trim()"
+      :busy="busy === 'save'"
+      :dirty="dirty"
+      :refusal="general"
+      @submit="add"
+    >
+      <FormField
+        :label="$t('Name')"
+        for="database-name"
+        :error="error('name')"
+        :hint="$t('It is called {name}', { name: whole(form.name.trim() || 'NAME') })"
+        ><ElInput id="database-name" v-model="form.name" spellcheck="false" autocomplete="off"
+      /></FormField>
+      <FormField :label="$t('Engine')" for="database-engine" :error="error('engine')">
+        <ElSelect id="database-engine" v-model="form.engine">
+          <ElOption v-for="(title, engine) in engines" :key="engine" :value="engine" :label="title" />
+        </ElSelect>
+      </FormField>
+      <FormField
+        :label="$t('User')"
+        for="database-user"
+        :error="error('user')"
+        :hint="
+          known
+            ? $t('{name} is there and keeps its password; it may do everything with the database', {
+                name: whole(form.user.trim().toLowerCase()),
+              })
+            : $t('A user that may do everything with it; empty is nobody yet')
+        "
+        ><ElInput id="database-user" v-model="form.user" spellcheck="false" autocomplete="off"
+      /></FormField>
+      <NewPassword
+        v-if="shown && form.user.trim() && !known"
+        id="database-password"
+        v-model="form.password"
+        :label="$t('Password')"
+        :about="[form.user]"
+        :error="error('password')"
+      />
+      <FormField
+        :label="$t('Collation')"
+        for="database-collation"
+        :error="error('collation') ?? error('charset')"
+        :hint="
+          form.engine === 'mariadb'
+            ? $t('How texts are sorted, such as utf8mb4_german2_ci; empty is right for most languages')
+            : $t('The language by which texts are sorted, such as de; empty is right for most languages')
+        "
+        ><ElInput id="database-collation" v-model="form.collation" spellcheck="false" autocomplete="off"
+      /></FormField>
+    </FormDialog>
   </template>
 </template>
 

@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { computed, nextTick, ref, watch } from 'vue'
-import { ElButton, ElCheckbox, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
+import { ElButton, ElCheckbox, ElInput, ElOption, ElSelect } from 'element-plus'
 import { api, ask, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import FactStrip from '../../parts/FactStrip.vue'
+import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
 import NewPassword from '../../parts/NewPassword.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
@@ -35,7 +36,7 @@ type Mailbox = Schemas['Mailbox']
 const shown = ref(false)
 /** The mailbox that the form changes; none for one that is added. */
 const mailbox = ref<Mailbox>()
-const { form, general, error, busy, act, reset } = useForm(
+const { form, dirty, general, error, busy, act, reset } = useForm(
   () => ({
     local: '',
     domain: '',
@@ -174,6 +175,7 @@ const suspending = ref(false)
 const {
   form: stop,
   general: notStopped,
+  dirty: stopTyped,
   error: stopError,
   busy: stopping,
   act: actStop,
@@ -309,122 +311,114 @@ const columns: Column<Mailbox>[] = [
         </div></template
       >
     </DataTable>
-    <ElDialog
+    <FormDialog
+      id="mailbox"
       v-model="shown"
       :title="mailbox ? $t('Change {name}', { name: mailbox.unicode }) : $t('Add a mailbox')"
-      width="min(34rem, 94vw)"
+      :action="mailbox ? $t('Save mailbox') : $t('Add mailbox')"
+      :ready="Boolean(mailbox || form.local.trim())"
+      :busy="busy === 'save'"
+      :dirty="dirty"
+      :refusal="general"
+      @submit="save"
     >
-      <form id="mailbox" class="form" @submit.prevent="save">
-        <FormField
-          v-if="!mailbox"
-          :label="$t('Address')"
-          for="mailbox-local"
-          :error="error('address')"
-          :hint="$t('Only what goes before the domain is typed')"
-        >
-          <AddressInput id="mailbox-local" v-model:local="form.local" v-model:domain="form.domain" :domains="domains" />
-        </FormField>
-        <NewPassword
-          v-if="shown"
-          id="mailbox-password"
-          v-model="form.password"
-          :label="mailbox?.password ? $t('Another password') : $t('Password')"
-          :about="[form.local, mailbox?.unicode ?? '']"
-          :error="error('password')"
-        />
-        <p v-if="mailbox?.password" class="quiet">
-          {{ $t('Left empty, it stays as it is; another one ends all sessions.') }}
-        </p>
-        <FormField
-          :label="$t('Holds at most')"
-          for="mailbox-size"
-          :error="error('size') ?? wrongSize"
-          :hint="$t('Such as 2G; empty is as much as the account may give a mailbox')"
-          ><ElInput id="mailbox-size" v-model="form.size" spellcheck="false" autocomplete="off"
-        /></FormField>
-        <FormField
-          v-if="servers.length > 1"
-          :label="$t('Server')"
-          for="mailbox-server"
-          :error="error('server')"
-          :hint="$t('Of all mail of this account; it stays there')"
-        >
-          <ElSelect
-            id="mailbox-server"
-            v-model="form.server"
-            clearable
-            :placeholder="$t('Where the sites are, if possible')"
-          >
-            <ElOption v-for="s in servers" :key="s.label" :value="s.label">
-              {{ s.label }} <span class="quiet">{{ s.host_name }}</span>
-            </ElOption>
-          </ElSelect>
-        </FormField>
-        <FormField
-          :label="$t('Also passed on to')"
-          for="mailbox-forwards"
-          :error="error('forward_to') ?? error('targets')"
-          :hint="$t('One address in a line. Messages are stored here as well, and spam here alone')"
-          ><ElInput
-            id="mailbox-forwards"
-            v-model="form.forwards"
-            type="textarea"
-            :autosize="{ minRows: 1, maxRows: 8 }"
-            spellcheck="false"
-        /></FormField>
-        <template v-if="mailbox">
-          <FormField
-            :label="$t('Absence reply')"
-            for="mailbox-reply"
-            :error="error('reply.text') ?? error('reply')"
-            :hint="$t('Told once a week to whoever writes; lists and other replies get none. Empty is none')"
-            ><ElInput id="mailbox-reply" v-model="form.reply" type="textarea" :autosize="{ minRows: 1, maxRows: 8 }"
-          /></FormField>
-          <template v-if="form.reply.trim()">
-            <FormField
-              :label="$t('Subject of the reply')"
-              for="mailbox-reply-subject"
-              :error="error('reply.subject')"
-              :hint="$t('Empty is that of the message')"
-              ><ElInput id="mailbox-reply-subject" v-model="form.replySubject"
-            /></FormField>
-            <FormField :label="$t('Absent from')" for="mailbox-reply-from" :error="error('reply.from')"
-              ><ElInput id="mailbox-reply-from" v-model="form.replyFrom" type="date"
-            /></FormField>
-            <FormField :label="$t('Absent until the end of')" for="mailbox-reply-until" :error="error('reply.until')"
-              ><ElInput id="mailbox-reply-until" v-model="form.replyUntil" type="date"
-            /></FormField>
-          </template>
-        </template>
-        <FormField
-          :label="$t('Sends per hour')"
-          for="mailbox-sends"
-          :error="error('sends_per_hour')"
-          :hint="$t('To how many recipients; empty is as many as the account may')"
-          ><ElInput id="mailbox-sends" v-model="form.sends" inputmode="numeric" autocomplete="off"
-        /></FormField>
-        <FormField
-          v-if="mailbox"
-          :label="$t('Goes to Junk from')"
-          for="mailbox-junk"
-          :error="error('junk_above')"
-          :hint="$t('Points of the spam filter, such as 4.5; empty is what the installation says')"
-          ><ElInput id="mailbox-junk" v-model="form.junk" inputmode="decimal" autocomplete="off"
-        /></FormField>
-        <ProblemNote :refusal="general" />
-      </form>
-      <template #footer
-        ><ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton
-        ><ElButton
-          type="primary"
-          native-type="submit"
-          form="mailbox"
-          :loading="busy === 'save'"
-          :disabled="!mailbox && !form.local.trim()"
-          >{{ mailbox ? $t('Save mailbox') : $t('Add mailbox') }}</ElButton
-        ></template
+      <FormField
+        v-if="!mailbox"
+        :label="$t('Address')"
+        for="mailbox-local"
+        :error="error('address')"
+        :hint="$t('Only what goes before the domain is typed')"
       >
-    </ElDialog>
+        <AddressInput id="mailbox-local" v-model:local="form.local" v-model:domain="form.domain" :domains="domains" />
+      </FormField>
+      <NewPassword
+        v-if="shown"
+        id="mailbox-password"
+        v-model="form.password"
+        :label="mailbox?.password ? $t('Another password') : $t('Password')"
+        :about="[form.local, mailbox?.unicode ?? '']"
+        :error="error('password')"
+      />
+      <p v-if="mailbox?.password" class="quiet">
+        {{ $t('Left empty, it stays as it is; another one ends all sessions.') }}
+      </p>
+      <FormField
+        :label="$t('Holds at most')"
+        for="mailbox-size"
+        :error="error('size') ?? wrongSize"
+        :hint="$t('Such as 2G; empty is as much as the account may give a mailbox')"
+        ><ElInput id="mailbox-size" v-model="form.size" spellcheck="false" autocomplete="off"
+      /></FormField>
+      <FormField
+        v-if="servers.length > 1"
+        :label="$t('Server')"
+        for="mailbox-server"
+        :error="error('server')"
+        :hint="$t('Of all mail of this account; it stays there')"
+      >
+        <ElSelect
+          id="mailbox-server"
+          v-model="form.server"
+          clearable
+          :placeholder="$t('Where the sites are, if possible')"
+        >
+          <ElOption v-for="s in servers" :key="s.label" :value="s.label">
+            {{ s.label }} <span class="quiet">{{ s.host_name }}</span>
+          </ElOption>
+        </ElSelect>
+      </FormField>
+      <FormField
+        :label="$t('Also passed on to')"
+        for="mailbox-forwards"
+        :error="error('forward_to') ?? error('targets')"
+        :hint="$t('One address in a line. Messages are stored here as well, and spam here alone')"
+        ><ElInput
+          id="mailbox-forwards"
+          v-model="form.forwards"
+          type="textarea"
+          :autosize="{ minRows: 1, maxRows: 8 }"
+          spellcheck="false"
+      /></FormField>
+      <template v-if="mailbox">
+        <FormField
+          :label="$t('Absence reply')"
+          for="mailbox-reply"
+          :error="error('reply.text') ?? error('reply')"
+          :hint="$t('Told once a week to whoever writes; lists and other replies get none. Empty is none')"
+          ><ElInput id="mailbox-reply" v-model="form.reply" type="textarea" :autosize="{ minRows: 1, maxRows: 8 }"
+        /></FormField>
+        <template v-if="form.reply.trim()">
+          <FormField
+            :label="$t('Subject of the reply')"
+            for="mailbox-reply-subject"
+            :error="error('reply.subject')"
+            :hint="$t('Empty is that of the message')"
+            ><ElInput id="mailbox-reply-subject" v-model="form.replySubject"
+          /></FormField>
+          <FormField :label="$t('Absent from')" for="mailbox-reply-from" :error="error('reply.from')"
+            ><ElInput id="mailbox-reply-from" v-model="form.replyFrom" type="date"
+          /></FormField>
+          <FormField :label="$t('Absent until the end of')" for="mailbox-reply-until" :error="error('reply.until')"
+            ><ElInput id="mailbox-reply-until" v-model="form.replyUntil" type="date"
+          /></FormField>
+        </template>
+      </template>
+      <FormField
+        :label="$t('Sends per hour')"
+        for="mailbox-sends"
+        :error="error('sends_per_hour')"
+        :hint="$t('To how many recipients; empty is as many as the account may')"
+        ><ElInput id="mailbox-sends" v-model="form.sends" inputmode="numeric" autocomplete="off"
+      /></FormField>
+      <FormField
+        v-if="mailbox"
+        :label="$t('Goes to Junk from')"
+        for="mailbox-junk"
+        :error="error('junk_above')"
+        :hint="$t('Points of the spam filter, such as 4.5; empty is what the installation says')"
+        ><ElInput id="mailbox-junk" v-model="form.junk" inputmode="decimal" autocomplete="off"
+      /></FormField>
+    </FormDialog>
     <MailboxSettings
       :account="name"
       :mailbox="looked"
@@ -433,32 +427,29 @@ const columns: Column<Mailbox>[] = [
       @done="(after($event), reload())"
       @close="looking = ''"
     />
-    <ElDialog v-model="suspending" :title="$t('Suspend mail')" width="min(30rem, 94vw)">
-      <form id="suspend-mail" class="form" @submit.prevent="suspendMail">
-        <p>{{ $t('The sites go on, and holders read what is there.') }}</p>
-        <ElCheckbox v-model="stop.sending">{{ $t('Nothing is sent or passed on') }}</ElCheckbox>
-        <ElCheckbox v-model="stop.receiving">{{ $t('Whoever writes is told to try again later') }}</ElCheckbox>
-        <FormField
-          :label="$t('Why')"
-          for="suspend-mail-why"
-          :error="stopError('why') ?? stopError('sending')"
-          :hint="$t('Whoever looks at the account is told')"
-          ><ElInput id="suspend-mail-why" v-model="stop.why" maxlength="500"
-        /></FormField>
-        <ProblemNote :refusal="notStopped" />
-      </form>
-      <template #footer
-        ><ElButton @click="suspending = false">{{ $t('Cancel') }}</ElButton
-        ><ElButton
-          type="primary"
-          native-type="submit"
-          form="suspend-mail"
-          :loading="Boolean(stopping)"
-          :disabled="!stop.why.trim() || !(stop.sending || stop.receiving)"
-          >{{ $t('Suspend mail') }}</ElButton
-        ></template
-      >
-    </ElDialog>
+    <FormDialog
+      id="suspend-mail"
+      v-model="suspending"
+      :title="$t('Suspend mail')"
+      :width="30"
+      :action="$t('Suspend mail')"
+      :ready="!!stop.why.trim() && (stop.sending || stop.receiving)"
+      :busy="Boolean(stopping)"
+      :dirty="stopTyped"
+      :refusal="notStopped"
+      @submit="suspendMail"
+    >
+      <p>{{ $t('The sites go on, and holders read what is there.') }}</p>
+      <ElCheckbox v-model="stop.sending">{{ $t('Nothing is sent or passed on') }}</ElCheckbox>
+      <ElCheckbox v-model="stop.receiving">{{ $t('Whoever writes is told to try again later') }}</ElCheckbox>
+      <FormField
+        :label="$t('Why')"
+        for="suspend-mail-why"
+        :error="stopError('why') ?? stopError('sending')"
+        :hint="$t('Whoever looks at the account is told')"
+        ><ElInput id="suspend-mail-why" v-model="stop.why" maxlength="500"
+      /></FormField>
+    </FormDialog>
     <p v-if="may('messages.read') && data.server" class="also">
       <RouterLink :to="{ path: '/messages', query: { account: name } }">{{ $t('What became of messages') }}</RouterLink>
       ·

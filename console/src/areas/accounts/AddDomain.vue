@@ -1,10 +1,10 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { ElButton, ElDialog, ElInput } from 'element-plus'
+import { ElInput } from 'element-plus'
 import { api, made, type Schemas } from '../../api/client'
 import { useForm } from '../../composables/useForm'
+import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
-import ProblemNote from '../../parts/ProblemNote.vue'
 import ServingFields from '../domains/ServingFields.vue'
 import { fresh, told } from '../domains/serving'
 import { t } from '../../language'
@@ -37,24 +37,21 @@ const hint = computed(() => {
 </script>
 
 <template>
-  <ElDialog v-model="shown" :close-on-click-modal="!dirty" :title="$t('Add a domain')" width="min(36rem, 94vw)">
-    <form id="add-domain" class="stack" @submit.prevent="add">
-      <FormField :label="$t('Domain')" for="new-domain" :error="error('domain')" :hint="hint">
-        <ElInput id="new-domain" v-model="form.domain" spellcheck="false" autocapitalize="none" autocomplete="off" />
-      </FormField>
-      <ServingFields v-model="form.serving" :sites="sites" :home="account.home" :wrong="error" />
-      <ProblemNote :refusal="general" />
-    </form>
-    <template #footer>
-      <ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton>
-      <ElButton
-        type="primary"
-        native-type="submit"
-        form="add-domain"
-        :disabled="!form.domain.trim()"
-        :loading="Boolean(busy)"
-        >{{ $t('Add domain') }}</ElButton
-      >
-    </template>
-  </ElDialog>
+  <FormDialog
+    id="add-domain"
+    v-model="shown"
+    :title="$t('Add a domain')"
+    :width="36"
+    :action="$t('Add domain')"
+    :ready="!!form.domain.trim()"
+    :busy="Boolean(busy)"
+    :dirty="dirty"
+    :refusal="general"
+    @submit="add"
+  >
+    <FormField :label="$t('Domain')" for="new-domain" :error="error('domain')" :hint="hint">
+      <ElInput id="new-domain" v-model="form.domain" spellcheck="false" autocapitalize="none" autocomplete="off" />
+    </FormField>
+    <ServingFields v-model="form.serving" :sites="sites" :home="account.home" :wrong="error" />
+  </FormDialog>
 </template>

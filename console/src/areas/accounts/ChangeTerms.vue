@@ -1,19 +1,19 @@
 <script setup lang="ts">
 import { computed, watch } from 'vue'
-import { ElButton, ElCheckbox, ElDialog } from 'element-plus'
+import { ElCheckbox } from 'element-plus'
 import { api, foreseen, made, type Schemas } from '../../api/client'
 import { useForm } from '../../composables/useForm'
+import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
 import PlanPick from '../../parts/PlanPick.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
-import ProblemNote from '../../parts/ProblemNote.vue'
 
 /** Puts accounts on another plan, after showing what they gain, lose and would be over. */
 const shown = defineModel<boolean>({ required: true })
 const props = defineProps<{ accounts: Schemas['Account'][] }>()
 const emit = defineEmits<{ done: [operation: number | undefined] }>()
 
-const { form, preview, refusal, busy, act, loadPreview } = useForm(() => ({ plan: '', drop: false }), shown)
+const { form, dirty, preview, refusal, busy, act, loadPreview } = useForm(() => ({ plan: '', drop: false }), shown)
 /** Of other resellers, no plan fits; accounts of several have only the operator's in common. */
 const whose = computed(() =>
   props.accounts.every((a) => a.reseller === props.accounts[0]?.reseller) ? (props.accounts[0]?.reseller ?? '') : '',
@@ -46,29 +46,27 @@ const change = () =>
 </script>
 
 <template>
-  <ElDialog
+  <FormDialog
+    id="shift"
     v-model="shown"
     :title="
       accounts.length === 1
         ? $t('Another plan for {name}', { name: accounts[0]?.name })
         : $t('Another plan for {n} account | Another plan for {n} accounts', { n: accounts.length })
     "
-    width="min(44rem, 94vw)"
+    :width="44"
+    :action="$t('Change the plan')"
+    :ready="!!preview"
+    :busy="busy === 'change'"
+    :dirty="dirty"
+    :refusal="refusal"
+    @submit="change"
   >
-    <form id="shift" class="stack" @submit.prevent="change">
-      <FormField :label="$t('Plan')" for="shift-plan">
-        <PlanPick id="shift-plan" v-model="form.plan" :whose="whose" :placeholder="$t('Choose a plan')" />
-      </FormField>
-      <ElCheckbox v-if="excepted" v-model="form.drop">{{ $t('Remove what was set by hand, too') }}</ElCheckbox>
-      <p class="quiet">{{ $t('Nothing is ever deleted: what is over a new limit cannot grow.') }}</p>
-      <PreviewNote v-if="preview" :preview="{ ...preview, records: [], steps: [], changes: [] }" />
-      <ProblemNote :refusal="refusal" />
-    </form>
-    <template #footer>
-      <ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton>
-      <ElButton type="primary" native-type="submit" form="shift" :disabled="!preview" :loading="busy === 'change'">{{
-        $t('Change the plan')
-      }}</ElButton>
-    </template>
-  </ElDialog>
+    <FormField :label="$t('Plan')" for="shift-plan">
+      <PlanPick id="shift-plan" v-model="form.plan" :whose="whose" :placeholder="$t('Choose a plan')" />
+    </FormField>
+    <ElCheckbox v-if="excepted" v-model="form.drop">{{ $t('Remove what was set by hand, too') }}</ElCheckbox>
+    <p class="quiet">{{ $t('Nothing is ever deleted: what is over a new limit cannot grow.') }}</p>
+    <PreviewNote v-if="preview" :preview="{ ...preview, records: [], steps: [], changes: [] }" />
+  </FormDialog>
 </template>

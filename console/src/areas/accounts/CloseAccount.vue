@@ -1,10 +1,10 @@
 <script setup lang="ts">
 import { ref, shallowRef, watch } from 'vue'
-import { ElButton, ElDialog, ElInput } from 'element-plus'
+import { ElInput } from 'element-plus'
 import { api, foreseen, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
+import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
-import ProblemNote from '../../parts/ProblemNote.vue'
 
 /** Asks for the account's name before everything it has is deleted. */
 const shown = defineModel<boolean>({ required: true })
@@ -41,36 +41,32 @@ const close = () =>
 </script>
 
 <template>
-  <ElDialog v-model="shown" :title="$t('Close {name}?', { name: account.name })" width="min(34rem, 94vw)">
-    <form id="close-account" class="stack" @submit.prevent="close">
-      <p>
-        {{
-          $t('Everything the account has on {server} is deleted for good. There is no way back.', {
-            server: account.server,
-          })
-        }}
-      </p>
-      <ul v-if="preview">
-        <li v-for="note in preview.notes" :key="note">{{ note }}</li>
-        <li v-for="change in preview.changes" :key="change.subject">{{ change.part }}: {{ change.subject }}</li>
-      </ul>
-      <FormField :label="$t('Type {sign_in_name} to confirm', { sign_in_name: account.sign_in_name })" for="close-name">
-        <ElInput id="close-name" v-model="typed" autocomplete="off" spellcheck="false" autocapitalize="none" />
-      </FormField>
-      <ProblemNote :refusal="refusal" />
-    </form>
-    <template #footer>
-      <ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton>
-      <ElButton
-        type="primary"
-        native-type="submit"
-        form="close-account"
-        :disabled="typed !== account.sign_in_name"
-        :loading="busy === 'close'"
-        >{{ $t('Close the account') }}</ElButton
-      >
-    </template>
-  </ElDialog>
+  <FormDialog
+    id="close-account"
+    v-model="shown"
+    :title="$t('Close {name}?', { name: account.name })"
+    :action="$t('Close the account')"
+    :ready="typed === account.sign_in_name"
+    :busy="busy === 'close'"
+    :dirty="!!typed"
+    :refusal="refusal"
+    @submit="close"
+  >
+    <p>
+      {{
+        $t('Everything the account has on {server} is deleted for good. There is no way back.', {
+          server: account.server,
+        })
+      }}
+    </p>
+    <ul v-if="preview">
+      <li v-for="note in preview.notes" :key="note">{{ note }}</li>
+      <li v-for="change in preview.changes" :key="change.subject">{{ change.part }}: {{ change.subject }}</li>
+    </ul>
+    <FormField :label="$t('Type {sign_in_name} to confirm', { sign_in_name: account.sign_in_name })" for="close-name">
+      <ElInput id="close-name" v-model="typed" autocomplete="off" spellcheck="false" autocapitalize="none" />
+    </FormField>
+  </FormDialog>
 </template>
 
 <style scoped>

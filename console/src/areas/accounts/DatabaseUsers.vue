@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { nextTick, ref } from 'vue'
-import { ElButton, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
+import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
 import { api, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useForm } from '../../composables/useForm'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
+import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
 import NewPassword from '../../parts/NewPassword.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
@@ -21,7 +22,7 @@ type Level = Schemas['DatabaseLevel']['level']
 const shown = ref(false)
 /** The user that the form changes; none for one that is added. */
 const user = ref<User>()
-const { form, general, error, busy, act, reset } = useForm(
+const { form, dirty, general, error, busy, act, reset } = useForm(
   () => ({ name: '', engine: 'mariadb', password: '', hosts: '', levels: {} as Record<string, Level | ''> }),
   shown,
 )
@@ -137,75 +138,59 @@ const columns: Column<User>[] = [
         </div></template
       >
     </DataTable>
-    <ElDialog
+    <FormDialog
+      id="database-user-form"
       v-model="shown"
       :title="user ? $t('Change {name}', { name: user.name }) : $t('Add a database user')"
-      width="min(34rem, 94vw)"
+      :action="user ? $t('Save') : $t('Add user')"
+      :ready="Boolean(user || form.name.trim())"
+      :busy="busy === 'save'"
+      :dirty="dirty"
+      :refusal="general"
+      @submit="save"
     >
-      <form id="database-user-form" class="form" @submit.prevent="save">
-        <FormField
-          v-if="!user"
-          :label="$t('Name')"
-          for="database-user-name"
-          :error="error('name')"
-          :hint="$t('It is called {name}', { name: `${signIn}_${form.name.trim() || 'NAME'}` })"
-          ><ElInput id="database-user-name" v-model="form.name" spellcheck="false" autocomplete="off"
-        /></FormField>
-        <FormField v-if="!user" :label="$t('Engine')" for="database-user-engine" :error="error('engine')">
-          <ElSelect id="database-user-engine" v-model="form.engine">
-            <ElOption v-for="(title, engine) in engines" :key="engine" :value="engine" :label="title" />
-          </ElSelect>
-        </FormField>
-        <NewPassword
-          v-if="shown"
-          id="database-user-password"
-          v-model="form.password"
-          :label="user?.password ? $t('Another password') : $t('Password')"
-          :about="[form.name, user?.name ?? '']"
-          :error="error('password')"
-        />
-        <p v-if="user?.password" class="quiet">
-          {{ $t('Left empty, it stays as it is; another one has to be put into the sites that use it.') }}
-        </p>
-        <FormField
-          v-for="d in offered()"
-          :key="d.name"
-          :label="d.name"
-          :for="`level-${d.name}`"
-          :error="error('levels')"
-        >
-          <ElSelect :id="`level-${d.name}`" v-model="form.levels[d.name]" clearable :placeholder="$t('nothing')">
-            <ElOption v-for="(title, level) in titles" :key="level" :value="level" :label="title" />
-          </ElSelect>
-        </FormField>
-        <FormField
-          :label="$t('Also connects from')"
-          for="database-user-hosts"
-          :error="error('hosts')"
-          :hint="
-            $t('Addresses and networks, such as 192.0.2.7, one in a line; with TLS. The account’s sites always may')
-          "
-          ><ElInput
-            id="database-user-hosts"
-            v-model="form.hosts"
-            type="textarea"
-            :autosize="{ minRows: 1, maxRows: 8 }"
-            spellcheck="false"
-        /></FormField>
-        <ProblemNote :refusal="general" />
-      </form>
-      <template #footer
-        ><ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton
-        ><ElButton
-          type="primary"
-          native-type="submit"
-          form="database-user-form"
-          :loading="busy === 'save'"
-          :disabled="!user && !form.name.trim()"
-          >{{ user ? $t('Save') : $t('Add user') }}</ElButton
-        ></template
-      >
-    </ElDialog>
+      <FormField
+        v-if="!user"
+        :label="$t('Name')"
+        for="database-user-name"
+        :error="error('name')"
+        :hint="$t('It is called {name}', { name: `${signIn}_${form.name.trim() || 'NAME'}` })"
+        ><ElInput id="database-user-name" v-model="form.name" spellcheck="false" autocomplete="off"
+      /></FormField>
+      <FormField v-if="!user" :label="$t('Engine')" for="database-user-engine" :error="error('engine')">
+        <ElSelect id="database-user-engine" v-model="form.engine">
+          <ElOption v-for="(title, engine) in engines" :key="engine" :value="engine" :label="title" />
+        </ElSelect>
+      </FormField>
+      <NewPassword
+        v-if="shown"
+        id="database-user-password"
+        v-model="form.password"
+        :label="user?.password ? $t('Another password') : $t('Password')"
+        :about="[form.name, user?.name ?? '']"
+        :error="error('password')"
+      />
+      <p v-if="user?.password" class="quiet">
+        {{ $t('Left empty, it stays as it is; another one has to be put into the sites that use it.') }}
+      </p>
+      <FormField v-for="d in offered()" :key="d.name" :label="d.name" :for="`level-${d.name}`" :error="error('levels')">
+        <ElSelect :id="`level-${d.name}`" v-model="form.levels[d.name]" clearable :placeholder="$t('nothing')">
+          <ElOption v-for="(title, level) in titles" :key="level" :value="level" :label="title" />
+        </ElSelect>
+      </FormField>
+      <FormField
+        :label="$t('Also connects from')"
+        for="database-user-hosts"
+        :error="error('hosts')"
+        :hint="$t('Addresses and networks, such as 192.0.2.7, one in a line; with TLS. The account’s sites always may')"
+        ><ElInput
+          id="database-user-hosts"
+          v-model="form.hosts"
+          type="textarea"
+          :autosize="{ minRows: 1, maxRows: 8 }"
+          spellcheck="false"
+      /></FormField>
+    </FormDialog>
   </section>
 </template>
 

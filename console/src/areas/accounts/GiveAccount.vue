@@ -1,10 +1,9 @@
 <script setup lang="ts">
-import { ElButton, ElDialog } from 'element-plus'
 import { api, ask, type Schemas } from '../../api/client'
 import { useForm } from '../../composables/useForm'
 import CustomerPick from '../../parts/CustomerPick.vue'
+import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
-import ProblemNote from '../../parts/ProblemNote.vue'
 
 /** Gives an account to another customer of the same seller. */
 const shown = defineModel<boolean>({ required: true })
@@ -26,36 +25,28 @@ const give = () =>
 </script>
 
 <template>
-  <ElDialog
+  <FormDialog
+    id="give-account"
     v-model="shown"
-    :close-on-click-modal="!dirty"
     :title="$t('Give {name} to another customer', { name: account.name })"
-    width="min(32rem, 94vw)"
+    :width="32"
+    :action="$t('Give account')"
+    :ready="!!form.customer"
+    :busy="Boolean(busy)"
+    :dirty="dirty"
+    :refusal="general"
+    @submit="give"
   >
-    <form id="give-account" class="stack" @submit.prevent="give">
-      <p>
-        {{
-          $t(
-            'Nothing of what it holds changes. Passwords and keys for its files stay: change them if {customer} should not get in any more.',
-            { customer: account.customer },
-          )
-        }}
-      </p>
-      <FormField :label="$t('Customer')" for="give-customer" :error="error('customer')"
-        ><CustomerPick id="give-customer" v-model="form.customer" :reseller="account.reseller"
-      /></FormField>
-      <ProblemNote :refusal="general" />
-    </form>
-    <template #footer>
-      <ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton>
-      <ElButton
-        type="primary"
-        native-type="submit"
-        form="give-account"
-        :disabled="!form.customer"
-        :loading="Boolean(busy)"
-        >{{ $t('Give account') }}</ElButton
-      >
-    </template>
-  </ElDialog>
+    <p>
+      {{
+        $t(
+          'Nothing of what it holds changes. Passwords and keys for its files stay: change them if {customer} should not get in any more.',
+          { customer: account.customer },
+        )
+      }}
+    </p>
+    <FormField :label="$t('Customer')" for="give-customer" :error="error('customer')"
+      ><CustomerPick id="give-customer" v-model="form.customer" :reseller="account.reseller"
+    /></FormField>
+  </FormDialog>
 </template>

@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
-import { ElButton, ElCheckbox, ElDialog, ElOption, ElSelect } from 'element-plus'
+import { ElCheckbox, ElOption, ElSelect } from 'element-plus'
 import { api, ask, made, type Schemas } from '../../api/client'
 import { useForm } from '../../composables/useForm'
+import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import KitAnswers from './KitAnswers.vue'
@@ -11,7 +12,7 @@ import KitAnswers from './KitAnswers.vue'
 const props = defineProps<{ kit?: Schemas['OfferedKit']; account: string; taken: Schemas['SiteKit'][] }>()
 const emit = defineEmits<{ closed: []; started: [operation: number] }>()
 const shown = computed({ get: () => !!props.kit, set: (yes) => !yes && emit('closed') })
-const { form, refusal, general, error, busy, act, reset } = useForm(
+const { form, dirty, refusal, general, error, busy, act, reset } = useForm(
   () => ({ domain: '', answers: {} as Record<string, string>, replace: false }),
   shown,
 )
@@ -48,8 +49,17 @@ const install = () =>
 </script>
 
 <template>
-  <ElDialog v-model="shown" :title="kit ? $t('Install {name}', { name: kit.title }) : ''" width="min(34rem, 94vw)">
-    <form v-if="kit" id="install-kit" class="form" @submit.prevent="install">
+  <FormDialog
+    id="install-kit"
+    v-model="shown"
+    :title="kit ? $t('Install {name}', { name: kit.title }) : ''"
+    :action="$t('Install kit')"
+    :ready="!!form.domain"
+    :busy="busy === 'save'"
+    :dirty="dirty"
+    @submit="install"
+  >
+    <template v-if="kit">
       <p v-if="!sites.length" class="quiet">{{ $t('Every site of this account has a kit already.') }}</p>
       <FormField v-else :label="$t('Site')" for="kit-site" :error="error('domain')">
         <ElSelect id="kit-site" v-model="form.domain" filterable>
@@ -61,17 +71,6 @@ const install = () =>
       <ElCheckbox v-if="files || form.replace" v-model="form.replace">{{
         files?.means ?? $t('Delete the files that are there')
       }}</ElCheckbox>
-    </form>
-    <template #footer
-      ><ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton
-      ><ElButton
-        type="primary"
-        native-type="submit"
-        form="install-kit"
-        :loading="busy === 'save'"
-        :disabled="!form.domain"
-        >{{ $t('Install kit') }}</ElButton
-      ></template
-    >
-  </ElDialog>
+    </template>
+  </FormDialog>
 </template>

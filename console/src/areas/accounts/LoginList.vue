@@ -1,11 +1,12 @@
 <script setup lang="ts">
-import { ref } from 'vue'
-import { ElButton, ElDialog, ElInput } from 'element-plus'
+import { nextTick, ref } from 'vue'
+import { ElButton, ElInput } from 'element-plus'
 import { api, ask, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
+import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { confirmed } from '../../parts/confirm'
@@ -23,13 +24,17 @@ type Login = Schemas['Login']
 const shown = ref(false)
 /** The login that the form changes; none for one that is added. */
 const login = ref<Login>()
-const { form, general, error, busy, act, reset } = useForm(() => ({ name: '', folder: '', password: '', key: '' }))
+const { form, dirty, general, error, busy, act, reset } = useForm(
+  () => ({ name: '', folder: '', password: '', key: '' }),
+  shown,
+)
 const { refusal: acting, act: actRow } = useAct()
 
-function begin(of?: Login) {
+async function begin(of?: Login) {
   login.value = of
-  reset({ name: of?.name, folder: of?.folder })
   shown.value = true
+  await nextTick() // the form begins anew when its dialog opens
+  reset({ name: of?.name, folder: of?.folder })
 }
 const at = (l: Login) => ({ account: props.account, login: l.name })
 async function started(operation: number) {
@@ -180,67 +185,59 @@ const columns: Column<Login>[] = [
         ></template
       >
     </DataTable>
-    <ElDialog
+    <FormDialog
+      id="login"
       v-model="shown"
       :title="login ? $t('Change {name}', { name: login.name }) : $t('Add a login')"
-      width="min(34rem, 94vw)"
+      :action="login ? $t('Save login') : $t('Add login')"
+      :ready="Boolean(login || form.name.trim())"
+      :busy="busy === 'save'"
+      :dirty="dirty"
+      :refusal="general"
+      @submit="save"
     >
-      <form class="form" @submit.prevent="save">
-        <FormField
-          v-if="!login"
-          :label="$t('Name')"
-          for="login-name"
-          :error="error('name')"
-          :hint="$t('Signs in as {name}', { name: `${signIn}-${form.name || 'NAME'}` })"
-          ><ElInput id="login-name" v-model="form.name" spellcheck="false" autocomplete="off"
-        /></FormField>
-        <FormField
-          v-if="!login?.main"
-          :label="$t('Folder')"
-          for="login-folder"
-          :error="error('folder')"
-          :hint="$t('Below the home; empty is the whole home')"
-          ><ElInput
-            id="login-folder"
-            v-model="form.folder"
-            spellcheck="false"
-            autocomplete="off"
-            placeholder="sites/ferries.example"
-        /></FormField>
-        <FormField
-          :label="login?.password ? $t('Another password') : $t('Password')"
-          for="login-password"
-          :error="error('password')"
-          :hint="$t('Left empty, it stays as it is')"
-          ><ElInput
-            id="login-password"
-            v-model="form.password"
-            type="password"
-            show-password
-            autocomplete="new-password"
-        /></FormField>
-        <FormField
-          :label="$t('Public key')"
-          for="login-key"
-          :error="error('key') ?? error('keys')"
-          :hint="$t('The line of a file that ends in .pub')"
-          ><ElInput
-            id="login-key"
-            v-model="form.key"
-            type="textarea"
-            :rows="3"
-            spellcheck="false"
-            placeholder="ssh-ed25519 AAAA… name"
-        /></FormField>
-        <ProblemNote :refusal="general" />
-      </form>
-      <template #footer
-        ><ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton
-        ><ElButton type="primary" :loading="busy === 'save'" :disabled="!login && !form.name.trim()" @click="save">{{
-          login ? $t('Save login') : $t('Add login')
-        }}</ElButton></template
-      >
-    </ElDialog>
+      <FormField
+        v-if="!login"
+        :label="$t('Name')"
+        for="login-name"
+        :error="error('name')"
+        :hint="$t('Signs in as {name}', { name: `${signIn}-${form.name || 'NAME'}` })"
+        ><ElInput id="login-name" v-model="form.name" spellcheck="false" autocomplete="off"
+      /></FormField>
+      <FormField
+        v-if="!login?.main"
+        :label="$t('Folder')"
+        for="login-folder"
+        :error="error('folder')"
+        :hint="$t('Below the home; empty is the whole home')"
+        ><ElInput
+          id="login-folder"
+          v-model="form.folder"
+          spellcheck="false"
+          autocomplete="off"
+          placeholder="sites/ferries.example"
+      /></FormField>
+      <FormField
+        :label="login?.password ? $t('Another password') : $t('Password')"
+        for="login-password"
+        :error="error('password')"
+        :hint="$t('Left empty, it stays as it is')"
+        ><ElInput id="login-password" v-model="form.password" type="password" show-password autocomplete="new-password"
+      /></FormField>
+      <FormField
+        :label="$t('Public key')"
+        for="login-key"
+        :error="error('key') ?? error('keys')"
+        :hint="$t('The line of a file that ends in .pub')"
+        ><ElInput
+          id="login-key"
+          v-model="form.key"
+          type="textarea"
+          :rows="3"
+          spellcheck="false"
+          placeholder="ssh-ed25519 AAAA… name"
+      /></FormField>
+    </FormDialog>
   </section>
 </template>
 

@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { computed, nextTick, ref } from 'vue'
-import { ElButton, ElDialog, ElInput } from 'element-plus'
+import { ElButton, ElInput } from 'element-plus'
 import { api, ask, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
+import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
 import MailPath from '../../parts/MailPath.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
@@ -26,7 +27,7 @@ type Address = Schemas['MailAddress']
 const shown = ref(false)
 /** The address that the form changes; none for one that is added. */
 const address = ref<Address>()
-const { form, general, error, busy, act, reset } = useForm(() => ({ local: '', domain: '', targets: '' }), shown)
+const { form, dirty, general, error, busy, act, reset } = useForm(() => ({ local: '', domain: '', targets: '' }), shown)
 const { refusal: acting, act: actRow } = useAct()
 const domains = computed(() => account.value?.domains ?? [])
 
@@ -163,47 +164,39 @@ const trace = (of: string) =>
     </form>
     <ProblemNote :refusal="tracing" />
     <div v-if="path" class="path" role="status"><MailPath :path="path" /></div>
-    <ElDialog
+    <FormDialog
+      id="address"
       v-model="shown"
       :title="address ? $t('Change {name}', { name: address.unicode }) : $t('Add an address')"
-      width="min(34rem, 94vw)"
+      :action="address ? $t('Save address') : $t('Add address')"
+      :ready="Boolean((address || form.local.trim()) && form.targets.trim())"
+      :busy="busy === 'save'"
+      :dirty="dirty"
+      :refusal="general"
+      @submit="save"
     >
-      <form id="address" class="form" @submit.prevent="save">
-        <FormField
-          v-if="!address"
-          :label="$t('Address')"
-          for="address-local"
-          :error="error('address')"
-          :hint="$t('A star stands for whatever no other address gets')"
-        >
-          <AddressInput id="address-local" v-model:local="form.local" v-model:domain="form.domain" :domains="domains" />
-        </FormField>
-        <FormField
-          :label="$t('Leads to')"
-          for="address-targets"
-          :error="error('targets')"
-          :hint="$t('One address in a line; for mailboxes of the same domain, what goes before the domain is enough')"
-          ><ElInput
-            id="address-targets"
-            v-model="form.targets"
-            type="textarea"
-            :autosize="{ minRows: 2, maxRows: 10 }"
-            spellcheck="false"
-        /></FormField>
-        <ProblemNote :refusal="general" />
-      </form>
-      <template #footer
-        ><ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton
-        ><ElButton
-          type="primary"
-          native-type="submit"
-          form="address"
-          :loading="busy === 'save'"
-          :disabled="(!address && !form.local.trim()) || !form.targets.trim()"
-          >{{ address ? $t('Save address') : $t('Add address') }}</ElButton
-        ></template
+      <FormField
+        v-if="!address"
+        :label="$t('Address')"
+        for="address-local"
+        :error="error('address')"
+        :hint="$t('A star stands for whatever no other address gets')"
       >
-    </ElDialog>
+        <AddressInput id="address-local" v-model:local="form.local" v-model:domain="form.domain" :domains="domains" />
+      </FormField>
+      <FormField
+        :label="$t('Leads to')"
+        for="address-targets"
+        :error="error('targets')"
+        :hint="$t('One address in a line; for mailboxes of the same domain, what goes before the domain is enough')"
+        ><ElInput
+          id="address-targets"
+          v-model="form.targets"
+          type="textarea"
+          :autosize="{ minRows: 2, maxRows: 10 }"
+          spellcheck="false"
+      /></FormField>
+    </FormDialog>
   </template>
 </template>
 

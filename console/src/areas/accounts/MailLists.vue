@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { computed, nextTick, ref } from 'vue'
-import { ElButton, ElCheckbox, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
+import { ElButton, ElCheckbox, ElInput, ElOption, ElSelect } from 'element-plus'
 import { api, ask, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
+import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { confirmed } from '../../parts/confirm'
@@ -26,7 +27,7 @@ type List = Schemas['DistributionList']
 const shown = ref(false)
 /** The list that the form changes; none for one that is added. */
 const list = ref<List>()
-const { form, general, error, busy, act, reset } = useForm(
+const { form, dirty, general, error, busy, act, reset } = useForm(
   () => ({
     local: '',
     domain: '',
@@ -171,75 +172,68 @@ const open = ref<List>()
       >
     </DataTable>
     <ListMembers v-if="open" :list="open" :change="props.change" @changed="reload" @close="open = undefined" />
-    <ElDialog
+    <FormDialog
+      id="list"
       v-model="shown"
       :title="list ? $t('Change {name}', { name: list.unicode }) : $t('Add a list')"
-      width="min(36rem, 94vw)"
+      :width="36"
+      :action="list ? $t('Save list') : $t('Add list')"
+      :ready="Boolean((list || form.local.trim()) && form.owners.trim())"
+      :busy="busy === 'save'"
+      :dirty="dirty"
+      :refusal="general"
+      @submit="save"
     >
-      <form id="list" class="form" @submit.prevent="save">
-        <FormField v-if="!list" :label="$t('Address')" for="list-local" :error="error('address')">
-          <AddressInput id="list-local" v-model:local="form.local" v-model:domain="form.domain" :domains="domains" />
-        </FormField>
-        <FormField :label="$t('Name')" for="list-name" :error="error('name')" :hint="$t('What people call it')"
-          ><ElInput id="list-name" v-model="form.name"
-        /></FormField>
-        <FormField
-          :label="$t('Owners')"
-          for="list-owners"
-          :error="error('owners')"
-          :hint="$t('One address in a line. They read what waits, and are told of it')"
-          ><ElInput
-            id="list-owners"
-            v-model="form.owners"
-            type="textarea"
-            :autosize="{ minRows: 1, maxRows: 6 }"
-            spellcheck="false"
-        /></FormField>
-        <FormField
-          v-if="!list"
-          :label="$t('First members')"
-          for="list-members"
-          :error="error('members')"
-          :hint="$t('One address in a line')"
-          ><ElInput
-            id="list-members"
-            v-model="form.members"
-            type="textarea"
-            :autosize="{ minRows: 2, maxRows: 8 }"
-            spellcheck="false"
-        /></FormField>
-        <FormField :label="$t('Who may send')" for="list-posting" :error="error('posting')"
-          ><ElSelect id="list-posting" v-model="form.posting"
-            ><ElOption v-for="(title, value) in postings" :key="value" :value="value" :label="title" /></ElSelect
-        ></FormField>
-        <ElCheckbox v-if="form.posting !== 'anyone'" v-model="form.moderated">{{
-          $t('What others send waits for an owner; otherwise it is refused')
-        }}</ElCheckbox>
-        <FormField
-          :label="$t('Footer')"
-          for="list-footer"
-          :error="error('footer')"
-          :hint="
-            $t('Is put below each message; {placeholder} stands for where a member leaves the list', {
-              placeholder: '{leave}',
-            })
-          "
-          ><ElInput id="list-footer" v-model="form.footer" type="textarea" :autosize="{ minRows: 2, maxRows: 6 }"
-        /></FormField>
-        <ProblemNote :refusal="general" />
-      </form>
-      <template #footer
-        ><ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton
-        ><ElButton
-          type="primary"
-          native-type="submit"
-          form="list"
-          :loading="busy === 'save'"
-          :disabled="(!list && !form.local.trim()) || !form.owners.trim()"
-          >{{ list ? $t('Save list') : $t('Add list') }}</ElButton
-        ></template
-      >
-    </ElDialog>
+      <FormField v-if="!list" :label="$t('Address')" for="list-local" :error="error('address')">
+        <AddressInput id="list-local" v-model:local="form.local" v-model:domain="form.domain" :domains="domains" />
+      </FormField>
+      <FormField :label="$t('Name')" for="list-name" :error="error('name')" :hint="$t('What people call it')"
+        ><ElInput id="list-name" v-model="form.name"
+      /></FormField>
+      <FormField
+        :label="$t('Owners')"
+        for="list-owners"
+        :error="error('owners')"
+        :hint="$t('One address in a line. They read what waits, and are told of it')"
+        ><ElInput
+          id="list-owners"
+          v-model="form.owners"
+          type="textarea"
+          :autosize="{ minRows: 1, maxRows: 6 }"
+          spellcheck="false"
+      /></FormField>
+      <FormField
+        v-if="!list"
+        :label="$t('First members')"
+        for="list-members"
+        :error="error('members')"
+        :hint="$t('One address in a line')"
+        ><ElInput
+          id="list-members"
+          v-model="form.members"
+          type="textarea"
+          :autosize="{ minRows: 2, maxRows: 8 }"
+          spellcheck="false"
+      /></FormField>
+      <FormField :label="$t('Who may send')" for="list-posting" :error="error('posting')"
+        ><ElSelect id="list-posting" v-model="form.posting"
+          ><ElOption v-for="(title, value) in postings" :key="value" :value="value" :label="title" /></ElSelect
+      ></FormField>
+      <ElCheckbox v-if="form.posting !== 'anyone'" v-model="form.moderated">{{
+        $t('What others send waits for an owner; otherwise it is refused')
+      }}</ElCheckbox>
+      <FormField
+        :label="$t('Footer')"
+        for="list-footer"
+        :error="error('footer')"
+        :hint="
+          $t('Is put below each message; {placeholder} stands for where a member leaves the list', {
+            placeholder: '{leave}',
+          })
+        "
+        ><ElInput id="list-footer" v-model="form.footer" type="textarea" :autosize="{ minRows: 2, maxRows: 6 }"
+      /></FormField>
+    </FormDialog>
   </template>
 </template>
 

@@ -1,13 +1,13 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { ElButton, ElDialog, ElInput, ElOption, ElOptionGroup, ElRadio, ElRadioGroup, ElSelect } from 'element-plus'
+import { ElButton, ElInput, ElOption, ElOptionGroup, ElRadio, ElRadioGroup, ElSelect } from 'element-plus'
 import { api, foreseen, made, type Schemas } from '../../api/client'
 import { useForm } from '../../composables/useForm'
 import { useLimits } from '../../composables/useLimits'
 import { amount, readAmount } from '../../words'
 import EffectList from '../../parts/EffectList.vue'
+import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
-import ProblemNote from '../../parts/ProblemNote.vue'
 import { t } from '../../language'
 
 /** Sets a limit or a feature of one account by hand, with a reason and perhaps an end. */
@@ -41,7 +41,7 @@ const now = computed(() => {
 })
 const read = computed(() => (limit.value && form.value ? readAmount(form.value, limit.value.unit) : undefined))
 const wrong = computed(() => (read.value && 'wrong' in read.value ? read.value.wrong : error('amount')))
-const complete = computed(() => form.reason.trim() && (feature.value || (read.value && 'value' in read.value)))
+const complete = computed(() => !!form.reason.trim() && Boolean(feature.value || (read.value && 'value' in read.value)))
 const body = computed(() => ({
   limit: limit.value?.key,
   amount: read.value && 'value' in read.value ? read.value.value : undefined,
@@ -71,66 +71,65 @@ const set = () =>
 </script>
 
 <template>
-  <ElDialog
+  <FormDialog
+    id="exception"
     v-model="shown"
-    :close-on-click-modal="!dirty"
     :title="$t('Set by hand on {name}', { name: account.name })"
-    width="min(36rem, 94vw)"
+    :width="36"
+    :action="$t('Set exception')"
+    :ready="complete"
+    :busy="busy === 'set'"
+    :dirty="dirty"
+    :refusal="general"
+    @submit="set"
   >
-    <form id="exception" class="stack" @submit.prevent="set">
-      <FormField :label="$t('Limit or feature')" for="exception-what" :hint="now">
-        <ElSelect id="exception-what" v-model="form.what" filterable :placeholder="$t('Choose one')">
-          <ElOptionGroup :label="$t('Limits')"
-            ><ElOption
-              v-for="l in known?.limits"
-              :key="l.key"
-              :value="$t('limit {key}', { key: l.key })"
-              :label="l.title"
-          /></ElOptionGroup>
-          <ElOptionGroup :label="$t('Features')"
-            ><ElOption
-              v-for="f in known?.features"
-              :key="f.key"
-              :value="$t('feature {key}', { key: f.key })"
-              :label="$t('feature: {title}', { title: f.title })"
-          /></ElOptionGroup>
-        </ElSelect>
-      </FormField>
-      <FormField
-        v-if="limit"
-        :label="$t('Allowed')"
-        for="exception-value"
-        :error="wrong"
-        :hint="$t('A number, a size such as 30G, or unlimited')"
-        ><ElInput id="exception-value" v-model="form.value" spellcheck="false" autocomplete="off"
-      /></FormField>
-      <ElRadioGroup v-if="feature" v-model="form.on" :aria-label="$t('On or off')"
-        ><ElRadio :value="true">{{ $t('on') }}</ElRadio
-        ><ElRadio :value="false">{{ $t('off') }}</ElRadio></ElRadioGroup
-      >
-      <FormField
-        :label="$t('Reason')"
-        for="exception-reason"
-        :error="error('reason')"
-        :hint="$t('Whoever looks at the account, the customer too, can read it')"
-        ><ElInput id="exception-reason" v-model="form.reason" maxlength="500"
-      /></FormField>
-      <FormField
-        :label="$t('Until')"
-        for="exception-until"
-        :error="error('ends_at')"
-        :hint="$t(`Then the plan's value returns; empty is for good`)"
-        ><ElInput id="exception-until" v-model="form.until" type="date"
-      /></FormField>
-      <EffectList v-if="preview" :effects="preview.effects" />
-      <ProblemNote :refusal="general" />
-    </form>
-    <template #footer>
-      <ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton>
+    <FormField :label="$t('Limit or feature')" for="exception-what" :hint="now">
+      <ElSelect id="exception-what" v-model="form.what" filterable :placeholder="$t('Choose one')">
+        <ElOptionGroup :label="$t('Limits')"
+          ><ElOption
+            v-for="l in known?.limits"
+            :key="l.key"
+            :value="$t('limit {key}', { key: l.key })"
+            :label="l.title"
+        /></ElOptionGroup>
+        <ElOptionGroup :label="$t('Features')"
+          ><ElOption
+            v-for="f in known?.features"
+            :key="f.key"
+            :value="$t('feature {key}', { key: f.key })"
+            :label="$t('feature: {title}', { title: f.title })"
+        /></ElOptionGroup>
+      </ElSelect>
+    </FormField>
+    <FormField
+      v-if="limit"
+      :label="$t('Allowed')"
+      for="exception-value"
+      :error="wrong"
+      :hint="$t('A number, a size such as 30G, or unlimited')"
+      ><ElInput id="exception-value" v-model="form.value" spellcheck="false" autocomplete="off"
+    /></FormField>
+    <ElRadioGroup v-if="feature" v-model="form.on" :aria-label="$t('On or off')"
+      ><ElRadio :value="true">{{ $t('on') }}</ElRadio
+      ><ElRadio :value="false">{{ $t('off') }}</ElRadio></ElRadioGroup
+    >
+    <FormField
+      :label="$t('Reason')"
+      for="exception-reason"
+      :error="error('reason')"
+      :hint="$t('Whoever looks at the account, the customer too, can read it')"
+      ><ElInput id="exception-reason" v-model="form.reason" maxlength="500"
+    /></FormField>
+    <FormField
+      :label="$t('Until')"
+      for="exception-until"
+      :error="error('ends_at')"
+      :hint="$t(`Then the plan's value returns; empty is for good`)"
+      ><ElInput id="exception-until" v-model="form.until" type="date"
+    /></FormField>
+    <EffectList v-if="preview" :effects="preview.effects" />
+    <template #acts>
       <ElButton :disabled="!complete" :loading="busy === 'preview'" @click="foresee">{{ $t('Preview') }}</ElButton>
-      <ElButton type="primary" native-type="submit" form="exception" :disabled="!complete" :loading="busy === 'set'">{{
-        $t('Set exception')
-      }}</ElButton>
     </template>
-  </ElDialog>
+  </FormDialog>
 </template>

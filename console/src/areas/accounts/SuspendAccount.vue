@@ -1,9 +1,9 @@
 <script setup lang="ts">
-import { ElButton, ElDialog, ElInput } from 'element-plus'
+import { ElInput } from 'element-plus'
 import { api, made, type Schemas } from '../../api/client'
 import { useForm } from '../../composables/useForm'
+import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
-import ProblemNote from '../../parts/ProblemNote.vue'
 
 const shown = defineModel<boolean>({ required: true })
 const props = defineProps<{ account: Schemas['AccountDetail'] }>()
@@ -24,31 +24,23 @@ const suspend = () =>
 </script>
 
 <template>
-  <ElDialog
+  <FormDialog
+    id="suspend-account"
     v-model="shown"
-    :close-on-click-modal="!dirty"
     :title="$t('Suspend {name}?', { name: account.name })"
-    width="min(32rem, 94vw)"
+    :width="32"
+    :action="$t('Suspend')"
+    :ready="!!form.why.trim()"
+    :busy="Boolean(busy)"
+    :dirty="dirty"
+    :refusal="general"
+    @submit="suspend"
   >
-    <form id="suspend-account" class="stack" @submit.prevent="suspend">
-      <p>
-        {{ $t('Visitors see a notice. Everything the account has stays, and resuming brings back exactly what was.') }}
-      </p>
-      <FormField :label="$t('Reason')" for="suspend-why" :error="error('why')" :hint="$t('The customer is told')"
-        ><ElInput id="suspend-why" v-model="form.why" maxlength="500"
-      /></FormField>
-      <ProblemNote :refusal="general" />
-    </form>
-    <template #footer>
-      <ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton>
-      <ElButton
-        type="primary"
-        native-type="submit"
-        form="suspend-account"
-        :disabled="!form.why.trim()"
-        :loading="Boolean(busy)"
-        >{{ $t('Suspend') }}</ElButton
-      >
-    </template>
-  </ElDialog>
+    <p>
+      {{ $t('Visitors see a notice. Everything the account has stays, and resuming brings back exactly what was.') }}
+    </p>
+    <FormField :label="$t('Reason')" for="suspend-why" :error="error('why')" :hint="$t('The customer is told')"
+      ><ElInput id="suspend-why" v-model="form.why" maxlength="500"
+    /></FormField>
+  </FormDialog>
 </template>

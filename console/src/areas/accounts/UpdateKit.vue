@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
-import { ElButton, ElCheckbox, ElDialog } from 'element-plus'
+import { ElCheckbox } from 'element-plus'
 import { api, ask, made, type Schemas } from '../../api/client'
 import { useForm } from '../../composables/useForm'
-import ProblemNote from '../../parts/ProblemNote.vue'
+import FormDialog from '../../parts/FormDialog.vue'
 import KitAnswers from './KitAnswers.vue'
 import { t } from '../../language'
 
@@ -11,7 +11,7 @@ import { t } from '../../language'
 const props = defineProps<{ site?: Schemas['SiteKit']; account: string }>()
 const emit = defineEmits<{ closed: []; started: [operation: number] }>()
 const shown = computed({ get: () => !!props.site, set: (yes) => !yes && emit('closed') })
-const { form, general, error, busy, act, reset } = useForm(
+const { form, dirty, general, error, busy, act, reset } = useForm(
   () => ({ answers: {} as Record<string, string>, password: false, take: [] as string[] }),
   shown,
 )
@@ -68,8 +68,19 @@ const take = (file: string, yes: unknown) =>
 </script>
 
 <template>
-  <ElDialog v-model="shown" :title="site ? $t('Update {name}', { name: site.domain }) : ''" width="min(40rem, 94vw)">
-    <form v-if="site" id="update-kit" class="form" @submit.prevent="plan ? update() : look()">
+  <FormDialog
+    id="update-kit"
+    v-model="shown"
+    :title="site ? $t('Update {name}', { name: site.domain }) : ''"
+    :width="40"
+    :action="plan ? $t('Update the site') : $t('See what would change')"
+    :ready="Boolean(body.version || body.answers || body.new_password)"
+    :busy="busy === 'save' || busy === 'plan'"
+    :dirty="dirty"
+    :refusal="general"
+    @submit="plan ? update() : look()"
+  >
+    <template v-if="site">
       <p>
         {{
           site.newer
@@ -106,20 +117,8 @@ const take = (file: string, yes: unknown) =>
           {{ $t('Files and database are copied first. If the site does not work afterwards, all is put back.') }}
         </p>
       </template>
-      <ProblemNote :refusal="general" />
-    </form>
-    <template #footer
-      ><ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton
-      ><ElButton
-        type="primary"
-        native-type="submit"
-        form="update-kit"
-        :loading="busy === 'save' || busy === 'plan'"
-        :disabled="!body.version && !body.answers && !body.new_password"
-        >{{ plan ? $t('Update the site') : $t('See what would change') }}</ElButton
-      ></template
-    >
-  </ElDialog>
+    </template>
+  </FormDialog>
 </template>
 
 <style scoped>

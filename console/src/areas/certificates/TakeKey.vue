@@ -1,9 +1,9 @@
 <script setup lang="ts">
-import { ElButton, ElDialog, ElInput } from 'element-plus'
+import { ElInput } from 'element-plus'
 import { api, ask } from '../../api/client'
 import { useForm } from '../../composables/useForm'
+import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
-import ProblemNote from '../../parts/ProblemNote.vue'
 import { save } from './save'
 
 /** Gives a certificate with its key to its owner, who shows once more who they are. */
@@ -24,32 +24,24 @@ const take = () =>
 </script>
 
 <template>
-  <ElDialog
+  <FormDialog
+    id="take-key"
     v-model="open"
-    :close-on-click-modal="!dirty"
     :title="$t('Download the certificate with its key')"
-    width="min(28rem, 94vw)"
+    :width="28"
+    :action="$t('Download')"
+    :ready="Boolean(form.password && form.code)"
+    :busy="Boolean(busy)"
+    :dirty="dirty"
+    :refusal="general"
+    @submit="take"
   >
-    <form id="take-key" class="stack" @submit.prevent="take">
-      <p>{{ $t('Whoever has the key can pass for {domain}. That you have taken it is recorded.', { domain }) }}</p>
-      <FormField :label="$t('Your password')" for="key-password" :error="error('password')"
-        ><ElInput id="key-password" v-model="form.password" type="password" autocomplete="current-password"
-      /></FormField>
-      <FormField :label="$t('Code of your second factor')" for="key-code"
-        ><ElInput id="key-code" v-model="form.code" inputmode="numeric" autocomplete="one-time-code"
-      /></FormField>
-      <ProblemNote :refusal="general" />
-    </form>
-    <template #footer
-      ><ElButton @click="open = false">{{ $t('Cancel') }}</ElButton
-      ><ElButton
-        type="primary"
-        native-type="submit"
-        form="take-key"
-        :disabled="!form.password || !form.code"
-        :loading="Boolean(busy)"
-        >{{ $t('Download') }}</ElButton
-      ></template
-    >
-  </ElDialog>
+    <p>{{ $t('Whoever has the key can pass for {domain}. That you have taken it is recorded.', { domain }) }}</p>
+    <FormField :label="$t('Your password')" for="key-password" :error="error('password')"
+      ><ElInput id="key-password" v-model="form.password" type="password" autocomplete="current-password"
+    /></FormField>
+    <FormField :label="$t('Code of your second factor')" for="key-code"
+      ><ElInput id="key-code" v-model="form.code" inputmode="numeric" autocomplete="one-time-code"
+    /></FormField>
+  </FormDialog>
 </template>

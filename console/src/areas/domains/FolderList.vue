@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { ref } from 'vue'
-import { ElButton, ElDialog, ElInput } from 'element-plus'
+import { ElButton, ElInput } from 'element-plus'
 import { api, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useForm } from '../../composables/useForm'
 import DataTable from '../../parts/DataTable.vue'
+import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { confirmed } from '../../parts/confirm'
@@ -17,7 +18,12 @@ const emit = defineEmits<{ started: [operation: number] }>()
 const shown = ref(false)
 /** The folder that somebody may enter; none for one that is to be protected. */
 const folder = ref<Schemas['Folder']>()
-const { form, general, error, busy, act, reset } = useForm(() => ({ path: '', title: '', name: '', password: '' }))
+const { form, dirty, general, error, busy, act, reset } = useForm(() => ({
+  path: '',
+  title: '',
+  name: '',
+  password: '',
+}))
 const { refusal: removing, act: actRemove } = useAct()
 const at = () => ({ account: String(props.domain.account_id), domain: props.domain.name })
 
@@ -134,59 +140,52 @@ const shut = (of: Schemas['Folder'], user: string) =>
       >
     </DataTable>
     <p v-else class="quiet">{{ $t('None: everybody sees everything of this site.') }}</p>
-    <ElDialog
+    <FormDialog
+      id="save-folder"
       v-model="shown"
       :title="folder ? $t('Who may see /{path}', { path: folder.path }) : $t('Protect a folder')"
-      width="min(30rem, 94vw)"
+      :width="30"
+      :action="folder ? $t('Let in') : $t('Protect folder')"
+      :ready="!(folder || form.name) || Boolean(form.name.trim() && form.password.length >= 8)"
+      :busy="Boolean(busy)"
+      :dirty="dirty"
+      :refusal="general"
+      @submit="save"
     >
-      <form id="save-folder" class="stack" @submit.prevent="save">
-        <template v-if="!folder">
-          <FormField
-            :label="$t('Folder')"
-            for="folder-path"
-            :error="error('path')"
-            :hint="$t('Below the document root, such as members; empty is the whole site')"
-            ><ElInput id="folder-path" v-model="form.path" spellcheck="false" autocomplete="off"
-          /></FormField>
-          <FormField
-            :label="$t('Title')"
-            for="folder-title"
-            :error="error('title')"
-            :hint="$t('Browsers show it when they ask')"
-            ><ElInput id="folder-title" v-model="form.title" :placeholder="$t('Protected')"
-          /></FormField>
-        </template>
-        <div class="pair">
-          <FormField :label="$t('Name')" for="folder-user" :error="error('name')"
-            ><ElInput id="folder-user" v-model="form.name" spellcheck="false" autocomplete="off"
-          /></FormField>
-          <FormField
-            :label="$t('Password')"
-            for="folder-password"
-            :error="error('password')"
-            :hint="$t('8 characters or more')"
-            ><ElInput
-              id="folder-password"
-              v-model="form.password"
-              type="password"
-              show-password
-              autocomplete="new-password"
-          /></FormField>
-        </div>
-        <ProblemNote :refusal="general" />
-      </form>
-      <template #footer>
-        <ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton>
-        <ElButton
-          type="primary"
-          native-type="submit"
-          form="save-folder"
-          :disabled="Boolean(folder || form.name) && (!form.name.trim() || form.password.length < 8)"
-          :loading="Boolean(busy)"
-          >{{ folder ? $t('Let in') : $t('Protect folder') }}</ElButton
-        >
+      <template v-if="!folder">
+        <FormField
+          :label="$t('Folder')"
+          for="folder-path"
+          :error="error('path')"
+          :hint="$t('Below the document root, such as members; empty is the whole site')"
+          ><ElInput id="folder-path" v-model="form.path" spellcheck="false" autocomplete="off"
+        /></FormField>
+        <FormField
+          :label="$t('Title')"
+          for="folder-title"
+          :error="error('title')"
+          :hint="$t('Browsers show it when they ask')"
+          ><ElInput id="folder-title" v-model="form.title" :placeholder="$t('Protected')"
+        /></FormField>
       </template>
-    </ElDialog>
+      <div class="pair">
+        <FormField :label="$t('Name')" for="folder-user" :error="error('name')"
+          ><ElInput id="folder-user" v-model="form.name" spellcheck="false" autocomplete="off"
+        /></FormField>
+        <FormField
+          :label="$t('Password')"
+          for="folder-password"
+          :error="error('password')"
+          :hint="$t('8 characters or more')"
+          ><ElInput
+            id="folder-password"
+            v-model="form.password"
+            type="password"
+            show-password
+            autocomplete="new-password"
+        /></FormField>
+      </div>
+    </FormDialog>
   </section>
 </template>
 

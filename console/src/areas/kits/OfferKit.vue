@@ -1,17 +1,17 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
-import { ElButton, ElDialog, ElOption, ElSelect } from 'element-plus'
+import { ElOption, ElSelect } from 'element-plus'
 import { api, ask, type Schemas } from '../../api/client'
 import { useForm } from '../../composables/useForm'
+import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
-import ProblemNote from '../../parts/ProblemNote.vue'
 import { refOf } from '../plans/names'
 
 /** Chooses which plans offer a kit; it is shown while there is one. */
 const props = defineProps<{ kit?: Schemas['Kit'] }>()
 const emit = defineEmits<{ closed: []; done: [] }>()
 const shown = computed({ get: () => !!props.kit, set: (yes) => !yes && emit('closed') })
-const { form, general, error, busy, act, reset } = useForm(() => ({ plans: [] as string[] }), shown)
+const { form, dirty, general, error, busy, act, reset } = useForm(() => ({ plans: [] as string[] }), shown)
 const plans = ref<string[]>([])
 watch(
   () => props.kit,
@@ -32,29 +32,25 @@ const save = () =>
 </script>
 
 <template>
-  <ElDialog
+  <FormDialog
+    id="offer"
     v-model="shown"
     :title="kit ? $t('Plans that offer {name}', { name: kit.title }) : ''"
-    width="min(34rem, 94vw)"
+    :action="$t('Save')"
+    :busy="busy === 'save'"
+    :dirty="dirty"
+    :refusal="general"
+    @submit="save"
   >
-    <form id="offer" class="form" @submit.prevent="save">
-      <FormField
-        :label="$t('Plans')"
-        for="kit-plans"
-        :error="error('plans')"
-        :hint="$t('Accounts on them can install it. Sites that have it keep it.')"
-      >
-        <ElSelect id="kit-plans" v-model="form.plans" multiple filterable>
-          <ElOption v-for="p in plans" :key="p" :value="p" :label="p" />
-        </ElSelect>
-      </FormField>
-      <ProblemNote :refusal="general" />
-    </form>
-    <template #footer
-      ><ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton
-      ><ElButton type="primary" native-type="submit" form="offer" :loading="busy === 'save'">{{
-        $t('Save')
-      }}</ElButton></template
+    <FormField
+      :label="$t('Plans')"
+      for="kit-plans"
+      :error="error('plans')"
+      :hint="$t('Accounts on them can install it. Sites that have it keep it.')"
     >
-  </ElDialog>
+      <ElSelect id="kit-plans" v-model="form.plans" multiple filterable>
+        <ElOption v-for="p in plans" :key="p" :value="p" :label="p" />
+      </ElSelect>
+    </FormField>
+  </FormDialog>
 </template>

@@ -1,7 +1,8 @@
 <script setup lang="ts">
-import { ElButton, ElDialog } from 'element-plus'
+import { ElButton } from 'element-plus'
 import { api, foreseen, made, type Schemas } from '../../api/client'
 import { useForm } from '../../composables/useForm'
+import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
@@ -45,8 +46,17 @@ const register = () =>
 </script>
 
 <template>
-  <ElDialog v-model="open" :close-on-click-modal="!dirty" :title="$t('Register a kit')" width="min(34rem, 94vw)">
-    <form v-if="open" id="register" class="form" @submit.prevent="register">
+  <FormDialog
+    id="register"
+    v-model="open"
+    :title="$t('Register a kit')"
+    :action="$t('Register')"
+    :ready="!!form.archive"
+    :busy="busy === 'register'"
+    :dirty="dirty"
+    @submit="register"
+  >
+    <template v-if="open">
       <FormField
         :label="$t('Archive')"
         for="kit-archive"
@@ -65,18 +75,9 @@ const register = () =>
       </FormField>
       <ProblemNote :refusal="general" />
       <PreviewNote v-if="preview" :preview="preview" />
-    </form>
-    <template #footer>
-      <ElButton @click="open = false">{{ $t('Cancel') }}</ElButton>
-      <ElButton :disabled="!form.archive" :loading="busy === 'preview'" @click="foresee">{{ $t('Preview') }}</ElButton>
-      <ElButton
-        type="primary"
-        native-type="submit"
-        form="register"
-        :disabled="!form.archive"
-        :loading="busy === 'register'"
-        >{{ $t('Register') }}</ElButton
-      >
     </template>
-  </ElDialog>
+    <template #acts>
+      <ElButton :disabled="!form.archive" :loading="busy === 'preview'" @click="foresee">{{ $t('Preview') }}</ElButton>
+    </template>
+  </FormDialog>
 </template>

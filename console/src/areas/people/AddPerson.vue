@@ -10,12 +10,12 @@ export interface Origin {
 
 <script setup lang="ts">
 import { computed } from 'vue'
-import { ElButton, ElCheckbox, ElDialog, ElInput, ElOption, ElRadio, ElRadioGroup, ElSelect } from 'element-plus'
+import { ElCheckbox, ElInput, ElOption, ElRadio, ElRadioGroup, ElSelect } from 'element-plus'
 import { api, made } from '../../api/client'
 import { useForm } from '../../composables/useForm'
+import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
 import NewPassword from '../../parts/NewPassword.vue'
-import ProblemNote from '../../parts/ProblemNote.vue'
 import { duties } from './duties'
 
 const shown = defineModel<boolean>({ required: true })
@@ -58,53 +58,44 @@ const add = () =>
 </script>
 
 <template>
-  <ElDialog
+  <FormDialog
+    id="add-person"
     v-model="shown"
-    :close-on-click-modal="!dirty"
     :title="operator ? $t('Add an operator') : $t('Let somebody sign in')"
-    width="min(34rem, 94vw)"
+    :action="$t('Add')"
+    :ready="!!form.name.trim() && (form.activation !== 'password' || !!form.password)"
+    :busy="Boolean(busy)"
+    :dirty="dirty"
+    :refusal="general"
+    @submit="add"
   >
-    <form id="add-person" class="stack" @submit.prevent="add">
-      <FormField :label="$t('Sign-in name')" for="person-name" :error="error('name')"
-        ><ElInput id="person-name" v-model="form.name" spellcheck="false" autocapitalize="none" autocomplete="off"
-      /></FormField>
-      <FormField :label="$t('Mail address')" for="person-email" :error="error('email')"
-        ><ElInput id="person-email" v-model="form.email" type="email" autocomplete="off"
-      /></FormField>
-      <FormField v-if="operator" :label="$t('Duty')" for="person-duty" :hint="duties[form.duty]">
-        <ElSelect id="person-duty" v-model="form.duty"
-          ><ElOption v-for="duty in Object.keys(duties)" :key="duty" :value="duty" :label="duty"
-        /></ElSelect>
-      </FormField>
-      <ElCheckbox v-model="form.readOnly">{{ $t('Read-only: may look, not change') }}</ElCheckbox>
-      <ElRadioGroup v-model="form.activation" :aria-label="$t('First sign-in')" class="choice">
-        <ElRadio value="link">{{ $t('mail a link to choose a password') }}</ElRadio>
-        <ElRadio value="password">{{ $t('set a password here') }}</ElRadio>
-        <ElRadio value="none">{{ $t('later') }}</ElRadio>
-      </ElRadioGroup>
-      <template v-if="form.activation === 'password'">
-        <NewPassword
-          v-model="form.password"
-          :about="[form.name, form.email]"
-          :error="error('password')"
-          :label="$t('First password')"
-        />
-        <ElCheckbox v-model="form.mustChange">{{ $t('Has to be changed at the first sign-in') }}</ElCheckbox>
-      </template>
-      <ProblemNote :refusal="general" />
-    </form>
-    <template #footer>
-      <ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton>
-      <ElButton
-        type="primary"
-        native-type="submit"
-        form="add-person"
-        :disabled="!form.name.trim() || (form.activation === 'password' && !form.password)"
-        :loading="Boolean(busy)"
-        >{{ $t('Add') }}</ElButton
-      >
+    <FormField :label="$t('Sign-in name')" for="person-name" :error="error('name')"
+      ><ElInput id="person-name" v-model="form.name" spellcheck="false" autocapitalize="none" autocomplete="off"
+    /></FormField>
+    <FormField :label="$t('Mail address')" for="person-email" :error="error('email')"
+      ><ElInput id="person-email" v-model="form.email" type="email" autocomplete="off"
+    /></FormField>
+    <FormField v-if="operator" :label="$t('Duty')" for="person-duty" :hint="duties[form.duty]">
+      <ElSelect id="person-duty" v-model="form.duty"
+        ><ElOption v-for="duty in Object.keys(duties)" :key="duty" :value="duty" :label="duty"
+      /></ElSelect>
+    </FormField>
+    <ElCheckbox v-model="form.readOnly">{{ $t('Read-only: may look, not change') }}</ElCheckbox>
+    <ElRadioGroup v-model="form.activation" :aria-label="$t('First sign-in')" class="choice">
+      <ElRadio value="link">{{ $t('mail a link to choose a password') }}</ElRadio>
+      <ElRadio value="password">{{ $t('set a password here') }}</ElRadio>
+      <ElRadio value="none">{{ $t('later') }}</ElRadio>
+    </ElRadioGroup>
+    <template v-if="form.activation === 'password'">
+      <NewPassword
+        v-model="form.password"
+        :about="[form.name, form.email]"
+        :error="error('password')"
+        :label="$t('First password')"
+      />
+      <ElCheckbox v-model="form.mustChange">{{ $t('Has to be changed at the first sign-in') }}</ElCheckbox>
     </template>
-  </ElDialog>
+  </FormDialog>
 </template>
 
 <style scoped>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, ref, shallowRef, watch } from 'vue'
-import { ElButton, ElCheckbox, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
+import { ElButton, ElCheckbox, ElInput, ElOption, ElSelect } from 'element-plus'
 import { useRouter } from 'vue-router'
 import { named } from '../../codes'
 import { api, ask, made, type Schemas } from '../../api/client'
@@ -8,6 +8,7 @@ import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import { ago, moment } from '../../words'
 import FactList from '../../parts/FactList.vue'
+import FormDialog from '../../parts/FormDialog.vue'
 import LanguagePick from '../../parts/LanguagePick.vue'
 import FormField from '../../parts/FormField.vue'
 import NewPassword from '../../parts/NewPassword.vue'
@@ -221,25 +222,22 @@ const facts = computed<[string, string][]>(() => {
       </form>
       <div><FactList :facts="facts" /></div>
     </div>
-    <ElDialog v-model="giving" :title="$t('New password of {name}', { name: data.name })" width="min(32rem, 94vw)">
-      <form id="give" class="stack" @submit.prevent="givePassword">
-        <NewPassword v-model="password" :about="[data.name, data.email ?? '']" :error="error('password')" />
-        <ElCheckbox v-model="mustChange">{{ $t('Has to be changed at the next sign-in') }}</ElCheckbox>
-        <p class="quiet">{{ $t('All their sessions end.') }}</p>
-        <ProblemNote :refusal="general" />
-      </form>
-      <template #footer>
-        <ElButton @click="giving = false">{{ $t('Cancel') }}</ElButton>
-        <ElButton
-          type="primary"
-          native-type="submit"
-          form="give"
-          :disabled="!password"
-          :loading="busy === 'password'"
-          >{{ $t('Set the password') }}</ElButton
-        >
-      </template>
-    </ElDialog>
+    <FormDialog
+      id="give"
+      v-model="giving"
+      :title="$t('New password of {name}', { name: data.name })"
+      :width="32"
+      :action="$t('Set the password')"
+      :ready="!!password"
+      :busy="busy === 'password'"
+      :dirty="!!password"
+      :refusal="general"
+      @submit="givePassword"
+    >
+      <NewPassword v-model="password" :about="[data.name, data.email ?? '']" :error="error('password')" />
+      <ElCheckbox v-model="mustChange">{{ $t('Has to be changed at the next sign-in') }}</ElCheckbox>
+      <p class="quiet">{{ $t('All their sessions end.') }}</p>
+    </FormDialog>
   </template>
 </template>
 

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, reactive, ref, shallowRef } from 'vue'
-import { ElButton, ElDialog, ElInput, ElRadio, ElRadioGroup } from 'element-plus'
+import { ElButton, ElInput, ElRadio, ElRadioGroup } from 'element-plus'
 import { useRouter } from 'vue-router'
 import { api, ask, foreseen, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
@@ -11,6 +11,7 @@ import { amount, moment } from '../../words'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import FactStrip from '../../parts/FactStrip.vue'
 import FillBar from '../../parts/FillBar.vue'
+import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
 import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -226,46 +227,45 @@ const actAs = () =>
         </section>
       </div>
     </div>
-    <ElDialog v-model="suspending" :title="$t('Suspend {title}?', { title: data.title })" width="min(36rem, 94vw)">
-      <form id="suspend" class="stack" @submit.prevent="suspend">
-        <p>{{ $t('Nobody of theirs can sign in until they are resumed; whoever tries is told why.') }}</p>
-        <FormField :label="$t('Reason')" for="why" :error="acting?.field('why')"
-          ><ElInput id="why" v-model="form.why" maxlength="500"
-        /></FormField>
-        <ElRadioGroup
-          v-model="form.accounts"
-          :aria-label="$t('Their accounts')"
-          class="choice"
-          @change="preview = undefined"
-        >
-          <ElRadio value="stay">{{
-            $t('their {n} account stays as it is | their {n} accounts stay as they are', { n: data.accounts })
-          }}</ElRadio>
-          <ElRadio value="suspend">{{
-            $t(
-              'their {n} account is suspended too: visitors see a notice | their {n} accounts are suspended too: visitors see a notice',
-              { n: data.accounts },
-            )
-          }}</ElRadio>
-        </ElRadioGroup>
-        <PreviewNote v-if="preview" :preview="preview" />
-        <ProblemNote :refusal="acting" />
-      </form>
-      <template #footer>
-        <ElButton @click="suspending = false">{{ $t('Cancel') }}</ElButton>
+    <FormDialog
+      id="suspend"
+      v-model="suspending"
+      :title="$t('Suspend {title}?', { title: data.title })"
+      :width="36"
+      :action="$t('Suspend')"
+      :ready="!!form.why.trim()"
+      :busy="busy === 'suspend'"
+      :dirty="!!form.why"
+      :refusal="acting"
+      @submit="suspend"
+    >
+      <p>{{ $t('Nobody of theirs can sign in until they are resumed; whoever tries is told why.') }}</p>
+      <FormField :label="$t('Reason')" for="why" :error="acting?.field('why')"
+        ><ElInput id="why" v-model="form.why" maxlength="500"
+      /></FormField>
+      <ElRadioGroup
+        v-model="form.accounts"
+        :aria-label="$t('Their accounts')"
+        class="choice"
+        @change="preview = undefined"
+      >
+        <ElRadio value="stay">{{
+          $t('their {n} account stays as it is | their {n} accounts stay as they are', { n: data.accounts })
+        }}</ElRadio>
+        <ElRadio value="suspend">{{
+          $t(
+            'their {n} account is suspended too: visitors see a notice | their {n} accounts are suspended too: visitors see a notice',
+            { n: data.accounts },
+          )
+        }}</ElRadio>
+      </ElRadioGroup>
+      <PreviewNote v-if="preview" :preview="preview" />
+      <template #acts>
         <ElButton :disabled="!form.why.trim()" :loading="busy === 'preview'" @click="look">{{
           $t('Preview')
         }}</ElButton>
-        <ElButton
-          type="primary"
-          native-type="submit"
-          form="suspend"
-          :disabled="!form.why.trim()"
-          :loading="busy === 'suspend'"
-          >{{ $t('Suspend') }}</ElButton
-        >
       </template>
-    </ElDialog>
+    </FormDialog>
   </template>
 </template>
 
