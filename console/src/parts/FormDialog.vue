@@ -5,8 +5,9 @@ import ProblemNote from './ProblemNote.vue'
 
 /**
  * A dialog with a form, which Enter and the button that says what will be done submit. Nothing happens
- * while it is not ready. A click beside the dialog does not lose what was typed (dirty). The refusal is
- * what is not said beside fields; further buttons, such as one for a preview, are acts.
+ * while it is not ready. A click beside the dialog does not lose what was typed (dirty), and nothing of
+ * it stays in the page when it is closed. The refusal is what is not said beside fields; further
+ * buttons, such as one for a preview, are acts.
  */
 const shown = defineModel<boolean>({ required: true })
 withDefaults(
@@ -27,7 +28,13 @@ const emit = defineEmits<{ submit: [] }>()
 </script>
 
 <template>
-  <ElDialog v-model="shown" :title="title" :close-on-click-modal="!dirty" :width="`min(${width}rem, 94vw)`">
+  <ElDialog
+    v-model="shown"
+    :title="title"
+    :close-on-click-modal="!dirty"
+    :width="`min(${width}rem, 94vw)`"
+    destroy-on-close
+  >
     <form :id="id" class="stack" @submit.prevent="ready && !busy && emit('submit')">
       <slot />
       <ProblemNote :refusal="refusal" />
