@@ -64,7 +64,8 @@ func TestContentsOfDatabases(t *testing.T) {
 			assert.Contains(t, ran(t, "database", "tables", "reader", from), "boats")
 			assert.Contains(t, ran(t, "database", "structure", "reader", from, "boats"), "primary key")
 			assert.Contains(t, ran(t, "database", "rows", "reader", from, "boats", "--rows", "2"), "boat; 1")
-			out := ran(t, "database", "execute", "reader", from, "SELECT count(*) AS n FROM boats", "-o", "json")
+			// Statements are pasted as programs have them, over several lines.
+			out := ran(t, "database", "execute", "reader", from, "SELECT count(*) AS n\n\tFROM boats\n", "-o", "json")
 			assert.Contains(t, out, `"500"`)
 
 			// Elsewhere and back again.
@@ -150,7 +151,7 @@ func TestContentsOfDatabases(t *testing.T) {
 			browser.Sees(".imports td", "2 statements"), browser.Click("button.link code", "ports"),
 			browser.Sees("td", "Northquay"), browser.Sees("td", "NULL"))
 		e2e.Healthy(t, ctx, "contents of a database")
-		e2e.Do(t, ctx, browser.Type("#statement", "SELECT 41 + 1 AS answer"), browser.Click("button[type=submit]",
+		e2e.Do(t, ctx, browser.Type("#statement", "SELECT 41 + 1\nAS answer"), browser.Click("button[type=submit]",
 			"Execute"),
 			browser.Sees("td", "42"), browser.Retype("#statement", "SELECT broken"),
 			browser.Click("button[type=submit]", "Execute"), browser.Sees(".problem, [role=alert]", "broken"))

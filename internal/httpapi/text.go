@@ -121,7 +121,7 @@ func wrongText(body []byte) *refusal.Field {
 // ofLines are the members of documents whose texts may have more than one line, with all that is in
 // them. In others, a line break would make one entry of a list or a log look like two.
 var ofLines = []string{"text", "notes", "postal", "footer", "reason", "why", "data", "settings", "certificate", "key",
-	"root", "external_key", "keys", "add_keys", "remove_keys"}
+	"root", "external_key", "keys", "add_keys", "remove_keys", "statement"}
 
 func wrongValue(name string, v any, lines bool) *refusal.Field {
 	switch v := v.(type) {
