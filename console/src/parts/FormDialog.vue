@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { useTemplateRef } from 'vue'
 import { ElButton, ElDialog } from 'element-plus'
 import type { Refusal } from '../api/client'
 import ProblemNote from './ProblemNote.vue'
@@ -25,6 +26,12 @@ withDefaults(
   { ready: true, width: 34, refusal: undefined },
 )
 const emit = defineEmits<{ submit: [] }>()
+const form = useTemplateRef('form')
+/** Begins in the first field, unless a click was quicker. */
+function focus() {
+  if (!form.value?.contains(document.activeElement))
+    form.value?.querySelector<HTMLElement>('input:not([type="hidden"]), textarea')?.focus()
+}
 </script>
 
 <template>
@@ -34,8 +41,9 @@ const emit = defineEmits<{ submit: [] }>()
     :close-on-click-modal="!dirty"
     :width="`min(${width}rem, 94vw)`"
     destroy-on-close
+    @opened="focus"
   >
-    <form :id="id" class="stack" @submit.prevent="ready && !busy && emit('submit')">
+    <form :id="id" ref="form" class="stack" @submit.prevent="ready && !busy && emit('submit')">
       <slot />
       <ProblemNote :refusal="refusal" />
     </form>

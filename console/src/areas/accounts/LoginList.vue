@@ -221,7 +221,7 @@ const columns: Column<Login>[] = [
         :label="login?.password ? $t('Another password') : $t('Password')"
         for="login-password"
         :error="error('password')"
-        :hint="$t('Left empty, it stays as it is')"
+        :hint="login ? $t('Left empty, it stays as it is') : $t('With a password or a key, or with either')"
         ><ElInput id="login-password" v-model="form.password" type="password" show-password autocomplete="new-password"
       /></FormField>
       <FormField
