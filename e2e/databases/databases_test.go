@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -267,16 +268,29 @@ func TestKilledWhileChanging(t *testing.T) {
 	assert.NotZero(t, told["done"]+told["failed"])
 	e2e.Settled(t)
 	// What failed meanwhile is put right by the sweep.
-	labtest.Within(t, 2*time.Minute, func() bool {
+	seen := ""
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Log(seen)
+		}
+	})
+	labtest.Within(t, 4*time.Minute, func() bool { // sweeps begin each minute, and engines may be recovering
 		for _, account := range accounts {
 			var a api.AccountDetail
-			if i.Client.Get(ctx, at(account), nil, &a) != nil || a.State != "active" || !a.Applied {
+			if err := i.Client.Get(ctx, at(account), nil, &a); err != nil || a.State != "active" || !a.Applied {
+				seen = fmt.Sprintf("%s: %v, %s, applied: %t, %+v", account.Name, err, a.State, a.Applied, a.Drift)
 				return false
 			}
 		}
 		var started api.Started
-		return i.Client.Post(ctx, "/servers/skua/sweep", nil, &started) == nil &&
-			e2e.Watched(t, started.Operation).State == "done" && behind(t, accounts) == 0
+		if err := i.Client.Post(ctx, "/servers/skua/sweep", nil, &started); err != nil {
+			seen = err.Error()
+			return false
+		}
+		done := e2e.Watched(t, started.Operation)
+		found := differing(t, accounts)
+		seen = fmt.Sprintf("sweep %s: %+v", done.State, found)
+		return done.State == "done" && len(found) == 0
 	}, "the servers do not come to hold what is wanted")
 	noDrift(t)
 	for _, account := range accounts {
@@ -377,20 +391,15 @@ func removed(ctx context.Context, path string) error {
 	return e2e.Inst.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: path}, nil)
 }
 
-// behind counts accounts of which a server does not hold what is wanted.
-func behind(t *testing.T, accounts []api.Account) int {
+// differing is what a server does not hold of accounts as it is wanted.
+func differing(t *testing.T, accounts []api.Account) (found []api.Drift) {
 	t.Helper()
-	n := 0
-	for _, account := range accounts {
-		var list api.DriftList
-		if e2e.Inst.Client.Get(context.Background(), "/servers/skua/drift", nil, &list) != nil {
-			return len(accounts)
-		}
-		for _, d := range list.Drifts {
-			if d.Account == account.SignInName {
-				n++
-			}
+	var list api.DriftList
+	require.NoError(t, e2e.Inst.Client.Get(context.Background(), "/servers/skua/drift", nil, &list))
+	for _, d := range list.Drifts {
+		if slices.ContainsFunc(accounts, func(a api.Account) bool { return a.SignInName == d.Account }) {
+			found = append(found, d)
 		}
 	}
-	return n
+	return found
 }

@@ -59,6 +59,7 @@ const changePost = (post: string, what: 'approve' | 'drop') =>
     :model-value="true"
     :title="$t('Members of {name}', { name: props.list.unicode })"
     width="min(40rem, 96vw)"
+    :close-on-click-modal="!typed.trim()"
     @close="emit('close')"
   >
     <ProblemNote :refusal="refusal || asking || acting" />
