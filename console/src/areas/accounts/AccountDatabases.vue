@@ -217,7 +217,7 @@ const columns: Column<Database>[] = [
         ><ElInput id="database-user" v-model="form.user" spellcheck="false" autocomplete="off"
       /></FormField>
       <NewPassword
-        v-if="shown && form.user.trim() && !known"
+        v-if="form.user.trim() && !known"
         id="database-password"
         v-model="form.password"
         :label="$t('Password')"

@@ -332,7 +332,6 @@ const columns: Column<Mailbox>[] = [
         <AddressInput id="mailbox-local" v-model:local="form.local" v-model:domain="form.domain" :domains="domains" />
       </FormField>
       <NewPassword
-        v-if="shown"
         id="mailbox-password"
         v-model="form.password"
         :label="mailbox?.password ? $t('Another password') : $t('Password')"

@@ -163,7 +163,6 @@ const columns: Column<User>[] = [
         </ElSelect>
       </FormField>
       <NewPassword
-        v-if="shown"
         id="database-user-password"
         v-model="form.password"
         :label="user?.password ? $t('Another password') : $t('Password')"

@@ -5,7 +5,6 @@ import { useForm } from '../../composables/useForm'
 import FormDialog from '../../parts/FormDialog.vue'
 import FormField from '../../parts/FormField.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
-import ProblemNote from '../../parts/ProblemNote.vue'
 import { digestOf, inBase64 } from './archive'
 
 /** Registers a version of a kit from an archive. */
@@ -54,28 +53,26 @@ const register = () =>
     :ready="!!form.archive"
     :busy="busy === 'register'"
     :dirty="dirty"
+    :refusal="general"
     @submit="register"
   >
-    <template v-if="open">
-      <FormField
-        :label="$t('Archive')"
-        for="kit-archive"
-        :error="error('archive')"
-        :hint="$t('A kit’s directory packed with tar, as victualler kit pack writes it. It says which version it is.')"
-      >
-        <input id="kit-archive" type="file" accept=".tar,.gz,.tgz" @change="choose" />
-      </FormField>
-      <FormField
-        :label="$t('Signature')"
-        for="kit-signature"
-        :error="error('signature')"
-        :hint="$t('What minisign or ssh-keygen has written for the archive, where the settings have keys for kits')"
-      >
-        <input id="kit-signature" type="file" accept=".minisig,.sig" @change="sign" />
-      </FormField>
-      <ProblemNote :refusal="general" />
-      <PreviewNote v-if="preview" :preview="preview" />
-    </template>
+    <FormField
+      :label="$t('Archive')"
+      for="kit-archive"
+      :error="error('archive')"
+      :hint="$t('A kit’s directory packed with tar, as victualler kit pack writes it. It says which version it is.')"
+    >
+      <input id="kit-archive" type="file" accept=".tar,.gz,.tgz" @change="choose" />
+    </FormField>
+    <FormField
+      :label="$t('Signature')"
+      for="kit-signature"
+      :error="error('signature')"
+      :hint="$t('What minisign or ssh-keygen has written for the archive, where the settings have keys for kits')"
+    >
+      <input id="kit-signature" type="file" accept=".minisig,.sig" @change="sign" />
+    </FormField>
+    <PreviewNote v-if="preview" :preview="preview" />
     <template #acts>
       <ElButton :disabled="!form.archive" :loading="busy === 'preview'" @click="foresee">{{ $t('Preview') }}</ElButton>
     </template>
