@@ -41,6 +41,15 @@ describe('useForm', () => {
     expect(form.name).toBe('')
   })
 
+  it('opens its dialog with what is on record', async () => {
+    const shown = ref(false)
+    const { form, dirty, openWith } = useForm(() => ({ name: '', kind: 'boat' }), shown)
+    await openWith({ name: 'tern' })
+    expect(shown.value).toBe(true)
+    expect(form).toEqual({ name: 'tern', kind: 'boat' })
+    expect(dirty.value).toBe(false)
+  })
+
   it('has a preview of what is typed only', async () => {
     const { form, preview, loadPreview } = useForm(() => ({ name: '' }))
     await loadPreview(() => Promise.resolve({ summary: 'would be added' } as never))

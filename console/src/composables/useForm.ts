@@ -1,4 +1,4 @@
-import { computed, reactive, shallowRef, watch, type Ref } from 'vue'
+import { computed, nextTick, reactive, shallowRef, watch, type Ref } from 'vue'
 import type { Schemas } from '../api/client'
 import { useAct } from './useAct'
 import { useUnsaved } from './useUnsaved'
@@ -26,6 +26,12 @@ export function useForm<F extends object>(empty: () => F, shown?: Ref<boolean>) 
     preview.value = undefined
     refusal.value = undefined
   }
+  /** Opens the dialog, with what is on record. */
+  async function openWith(to: Partial<F> = {}) {
+    if (shown) shown.value = true
+    await nextTick() // it begins anew when the dialog opens
+    reset(to)
+  }
   if (shown) {
     watch(shown, () => reset())
     useUnsaved(() => shown.value && dirty.value)
@@ -51,5 +57,5 @@ export function useForm<F extends object>(empty: () => F, shown?: Ref<boolean>) 
       preview.value = await foresee()
     }, 'preview')
 
-  return { form, dirty, preview, refusal, general, error, busy, act, loadPreview, reset }
+  return { form, dirty, preview, refusal, general, error, busy, act, loadPreview, reset, openWith }
 }

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, nextTick, ref } from 'vue'
+import { computed, ref } from 'vue'
 import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
 import { api, ask, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
@@ -33,7 +33,7 @@ const change = computed(() => open.value && may('databases.change') && has.value
 
 type Database = Schemas['Database']
 const shown = ref(false)
-const { form, dirty, general, error, busy, act, reset } = useForm(
+const { form, dirty, general, error, busy, act, openWith } = useForm(
   () => ({ name: '', engine: 'mariadb', collation: '', user: '', password: '' }),
   shown,
 )
@@ -46,11 +46,6 @@ const signIn = computed(() => account.value?.sign_in_name ?? '')
 const whole = (typed: string) => (typed.startsWith(`${signIn.value}_`) ? typed : `${signIn.value}_${typed}`)
 /** Whether the user that is typed is there already: then it keeps its password. */
 const known = computed(() => data.value?.users.some((u) => u.name === whole(form.user.trim().toLowerCase())))
-async function begin() {
-  shown.value = true
-  await nextTick() // the form begins anew when its dialog opens
-  reset()
-}
 async function done(operation: number) {
   shown.value = false
   after(operation)
@@ -113,7 +108,7 @@ const columns: Column<Database>[] = [
     </div>
     <div class="titled">
       <h2>{{ $t('Databases') }}</h2>
-      <ElButton v-if="change" type="primary" @click="begin">{{ $t('Add a database') }}</ElButton>
+      <ElButton v-if="change" type="primary" @click="openWith()">{{ $t('Add a database') }}</ElButton>
     </div>
     <p v-if="!has" class="quiet">{{ $t('Databases are not part of what this account may use.') }}</p>
     <FactStrip v-if="data.databases.length">

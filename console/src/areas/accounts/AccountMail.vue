@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, nextTick, ref, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { ElButton, ElCheckbox, ElInput, ElOption, ElSelect } from 'element-plus'
 import { api, ask, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
@@ -36,7 +36,7 @@ type Mailbox = Schemas['Mailbox']
 const shown = ref(false)
 /** The mailbox that the form changes; none for one that is added. */
 const mailbox = ref<Mailbox>()
-const { form, dirty, general, error, busy, act, reset } = useForm(
+const { form, dirty, general, error, busy, act, openWith } = useForm(
   () => ({
     local: '',
     domain: '',
@@ -72,11 +72,9 @@ const { data: all } = useLoad(
 const servers = computed(() => all.value?.servers.filter((s) => s.roles.includes('mail') && s.host_name) ?? [])
 
 const domains = computed(() => account.value?.domains ?? [])
-async function begin(of?: Mailbox) {
+function begin(of?: Mailbox) {
   mailbox.value = of
-  shown.value = true
-  await nextTick() // the form begins anew when its dialog opens
-  reset({
+  void openWith({
     domain: of?.domain ?? domains.value.find((d) => d.main)?.name ?? domains.value[0]?.name,
     size: of?.size ? amount(of.size, 'bytes') : '',
     forwards: of?.forward_to.join('\n') ?? '',

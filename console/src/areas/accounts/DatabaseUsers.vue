@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { nextTick, ref } from 'vue'
+import { ref } from 'vue'
 import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
 import { api, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
@@ -22,7 +22,7 @@ type Level = Schemas['DatabaseLevel']['level']
 const shown = ref(false)
 /** The user that the form changes; none for one that is added. */
 const user = ref<User>()
-const { form, dirty, general, error, busy, act, reset } = useForm(
+const { form, dirty, general, error, busy, act, openWith } = useForm(
   () => ({ name: '', engine: 'mariadb', password: '', hosts: '', levels: {} as Record<string, Level | ''> }),
   shown,
 )
@@ -30,11 +30,9 @@ const { refusal: acting, act: actRow } = useAct()
 
 /** The databases that the user of the form can be given. */
 const offered = () => props.list.databases.filter((d) => d.engine === (user.value?.engine ?? form.engine))
-async function begin(of?: User) {
+function begin(of?: User) {
   user.value = of
-  shown.value = true
-  await nextTick() // the form begins anew when its dialog opens
-  reset({
+  void openWith({
     engine: of?.engine ?? props.list.databases[0]?.engine ?? 'mariadb',
     hosts: of?.hosts.join('\n') ?? '',
     levels: Object.fromEntries(of?.levels.map((l) => [l.database, l.level]) ?? []),

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { nextTick, ref } from 'vue'
+import { ref } from 'vue'
 import { ElButton, ElInput } from 'element-plus'
 import { api, ask, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
@@ -24,17 +24,15 @@ type Login = Schemas['Login']
 const shown = ref(false)
 /** The login that the form changes; none for one that is added. */
 const login = ref<Login>()
-const { form, dirty, general, error, busy, act, reset } = useForm(
+const { form, dirty, general, error, busy, act, openWith } = useForm(
   () => ({ name: '', folder: '', password: '', key: '' }),
   shown,
 )
 const { refusal: acting, act: actRow } = useAct()
 
-async function begin(of?: Login) {
+function begin(of?: Login) {
   login.value = of
-  shown.value = true
-  await nextTick() // the form begins anew when its dialog opens
-  reset({ name: of?.name, folder: of?.folder })
+  void openWith({ name: of?.name, folder: of?.folder })
 }
 const at = (l: Login) => ({ account: props.account, login: l.name })
 async function started(operation: number) {

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, nextTick, ref } from 'vue'
+import { computed, ref } from 'vue'
 import { ElButton, ElInput } from 'element-plus'
 import { api, ask, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
@@ -27,15 +27,16 @@ type Address = Schemas['MailAddress']
 const shown = ref(false)
 /** The address that the form changes; none for one that is added. */
 const address = ref<Address>()
-const { form, dirty, general, error, busy, act, reset } = useForm(() => ({ local: '', domain: '', targets: '' }), shown)
+const { form, dirty, general, error, busy, act, openWith } = useForm(
+  () => ({ local: '', domain: '', targets: '' }),
+  shown,
+)
 const { refusal: acting, act: actRow } = useAct()
 const domains = computed(() => account.value?.domains ?? [])
 
-async function begin(of?: Address) {
+function begin(of?: Address) {
   address.value = of
-  shown.value = true
-  await nextTick() // the form begins anew when its dialog opens
-  reset({
+  void openWith({
     domain: of?.domain ?? domains.value.find((d) => d.main)?.name ?? domains.value[0]?.name,
     targets: of?.targets.join('\n') ?? '',
   })

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, nextTick, ref } from 'vue'
+import { computed, ref } from 'vue'
 import { ElButton, ElCheckbox, ElInput, ElOption, ElSelect } from 'element-plus'
 import { api, ask, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
@@ -27,7 +27,7 @@ type List = Schemas['DistributionList']
 const shown = ref(false)
 /** The list that the form changes; none for one that is added. */
 const list = ref<List>()
-const { form, dirty, general, error, busy, act, reset } = useForm(
+const { form, dirty, general, error, busy, act, openWith } = useForm(
   () => ({
     local: '',
     domain: '',
@@ -43,11 +43,9 @@ const { form, dirty, general, error, busy, act, reset } = useForm(
 const { refusal: acting, act: actRow } = useAct()
 const domains = computed(() => account.value?.domains ?? [])
 
-async function begin(of?: List) {
+function begin(of?: List) {
   list.value = of
-  shown.value = true
-  await nextTick() // the form begins anew when its dialog opens
-  reset({
+  void openWith({
     domain: of?.domain ?? domains.value.find((d) => d.main)?.name ?? domains.value[0]?.name,
     ...(of && {
       name: of.name,
